@@ -1,0 +1,1 @@
+"""The engine: sources, formats, search, checks, jobs and delivery. Imports no Qt."""

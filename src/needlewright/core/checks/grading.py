@@ -1,0 +1,110 @@
+"""From checks to a grade. Every grade can be read back from the checks that stand beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from needlewright.core.checks.decoding import DecodeReport
+from needlewright.core.formats.base import Check, Outcome, Walk
+
+# Grey levels by which a band of the picture may differ from the camera's own thumbnail. JPEG
+# thumbnails, sharpening and other resampling stay below; a shifted DC or foreign rows go beyond.
+BAND_AGREES = 14.0
+BAND_DIFFERS = 26.0
+SAME_PICTURE = 0.75  # correlation below which the thumbnail shows something else
+SCRAP = 0.02  # share of a picture below which only its preview or a scrap is there
+
+
+class Grade(StrEnum):
+    WHOLE = "whole"
+    MENDED = "mended"
+    PARTIAL = "partial"
+    REMNANT = "remnant"
+    GONE = "gone"
+
+
+@dataclass(frozen=True, slots=True)
+class Verdict:
+    """A grade, the share of the picture that is there (0.0 to 1.0), and all checks."""
+
+    grade: Grade
+    share: float
+    checks: tuple[Check, ...]
+    damage_row: int | None
+
+
+def judge(walk: Walk, report: DecodeReport | None) -> Verdict:
+    """Join what the walk and the isolated decoder found; `report` is None where none was asked."""
+    thumbnail, share, row = _thumbnail_check(walk, report)
+    checks = [*walk.checks, _decode_check(walk, report), thumbnail]
+    checks.sort(key=lambda check: check.outcome is not Outcome.FAIL)
+    return Verdict(_grade(walk, checks, share), share, tuple(checks), row)
+
+
+def _decode_check(walk: Walk, report: DecodeReport | None) -> Check:
+    name = "full decode"
+    if report is None:
+        return Check(name, Outcome.NOT_MADE, "decode-not-made", content=True)
+    if report.ok:
+        agree = (report.width, report.height) == (walk.facts.width, walk.facts.height)
+        if agree:
+            return Check(name, Outcome.PASS, "decode-complete",
+                         {"width": report.width, "height": report.height}, content=True)
+        return Check(name, Outcome.DOUBT, "decode-other-size",
+                     {"width": report.width, "height": report.height}, content=True)
+    return Check(name, Outcome.FAIL, f"decode-{report.error}", {"text": report.text}, content=True)
+
+
+def _thumbnail_check(
+    walk: Walk, report: DecodeReport | None
+) -> tuple[Check, float, int | None]:
+    """The embedded thumbnail as witness: its check, the share and the damaged row it leaves."""
+    name, share = "own thumbnail", walk.share
+    row = walk.broken.row if walk.broken else None
+    if walk.preview is None:
+        return Check(name, Outcome.NOT_APPLICABLE, "thumbnail-none"), share, row
+    if report is None or report.preview is None:
+        return Check(name, Outcome.NOT_MADE, "thumbnail-not-compared"), share, row
+    if report.preview != "compared":
+        return Check(name, Outcome.DOUBT, "thumbnail-undecodable"), share, row
+    if walk.broken is not None:
+        return Check(name, Outcome.NOT_APPLICABLE, "thumbnail-of-broken"), share, row
+    rows = report.rows
+    height = walk.facts.height or 0
+    bad = _first_bad_band(rows)
+    if bad is None and (report.correlation or 0.0) >= SAME_PICTURE:
+        return Check(name, Outcome.PASS, "thumbnail-agrees", content=True), share, row
+    if bad is not None and _agrees(rows[:bad]):
+        # Rows above agree, rows from here on do not: the picture changes where it should not.
+        row = bad * height // len(rows)
+        if walk.suspect is not None and walk.suspect.row is not None:
+            near = abs(walk.suspect.row - row) * len(rows) <= 2 * height
+            row = walk.suspect.row if near else row
+        share = round(row / height, 4) if height else 0.0
+        return Check(name, Outcome.FAIL, "thumbnail-differs-below", {"row": row, "rows": height},
+                     content=True), share, row
+    return Check(name, Outcome.DOUBT, "thumbnail-differs"), share, row
+
+
+def _first_bad_band(rows: Sequence[float]) -> int | None:
+    """The first of two neighbouring bands that differ clearly, or None."""
+    for index in range(len(rows) - 1):
+        if min(rows[index], rows[index + 1]) > BAND_DIFFERS:
+            return index
+    return None
+
+
+def _agrees(rows: Sequence[float]) -> bool:
+    return len(rows) >= 2 and max(rows[:-1]) < BAND_AGREES
+
+
+def _grade(walk: Walk, checks: Sequence[Check], share: float) -> Grade:
+    if walk.remnant or share < SCRAP:
+        return Grade.REMNANT
+    sound = all(
+        c.outcome in (Outcome.PASS, Outcome.NOT_APPLICABLE) or
+        (c.outcome is Outcome.NOT_MADE and c.name == "coded data") for c in checks)
+    shown = any(c.content and c.outcome is Outcome.PASS for c in checks)
+    return Grade.WHOLE if sound and shown and walk.broken is None else Grade.PARTIAL

@@ -1,0 +1,1 @@
+"""What files look like inside: one module per format, each registering itself."""

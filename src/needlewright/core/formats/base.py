@@ -1,0 +1,131 @@
+"""The interface of a format: signature, walk, and the facts, parts and checks a walk reports."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from needlewright.core.sources.source import Source
+
+
+class Kind(StrEnum):
+    """What a file is to its owner."""
+
+    PHOTO = "photo"
+    VIDEO = "video"
+    AUDIO = "audio"
+    DOCUMENT = "document"
+    MESSAGE = "message"
+    CONTACT = "contact"
+    CALL = "call"
+    NOTE = "note"
+    OTHER = "other"
+
+
+class Outcome(StrEnum):
+    """How one check came out."""
+
+    PASS = "pass"
+    DOUBT = "doubt"
+    FAIL = "fail"
+    NOT_APPLICABLE = "not applicable"
+    NOT_MADE = "not made"
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One named test: its outcome, and the code and values of its one-line reason."""
+
+    name: str
+    outcome: Outcome
+    code: str
+    values: Mapping[str, Any] = field(default_factory=dict)
+    content: bool = False  # True where the check looks at what the file shows, not how it is built
+
+
+@dataclass(frozen=True, slots=True)
+class Break:
+    """Where a structure stops being its own.
+
+    `offset`: absolute byte of the source. `why`: code of the reason. `row`: first damaged picture
+    row, where known. `noticed_at`: absolute byte where it showed, never before `offset`.
+    """
+
+    offset: int
+    why: str
+    noticed_at: int
+    row: int | None = None
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A named piece of a file, absolute bytes."""
+
+    name: str
+    start: int
+    stop: int
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What the file says of itself; None where it says nothing."""
+
+    width: int | None = None
+    height: int | None = None
+    taken: str | None = None  # RFC 3339, without an offset where the zone is unknown
+    camera: str | None = None
+    orientation: int = 1
+    extra: Mapping[str, str] = field(default_factory=dict)  # name of a fact -> its value
+
+
+@dataclass(frozen=True, slots=True)
+class Walk:
+    """What walking a file from `start` found.
+
+    `stop`: first byte after the last that belongs to it. `ended`: its own end mark was reached.
+    `broken`: the first damage. `share`: part of the picture, 0.0 to 1.0, that is there.
+    `preview`: span of an embedded preview. `remnant`: it is no more than a preview itself.
+    `bands`: evidence for the row where damage begins, weaker than `broken` (see checks.grading).
+    """
+
+    start: int
+    stop: int
+    ended: bool
+    broken: Break | None
+    share: float
+    facts: Facts
+    parts: tuple[Part, ...] = ()
+    preview: tuple[int, int] | None = None
+    remnant: bool = False
+    suspect: Break | None = None
+    checks: tuple[Check, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Signature:
+    """Bytes that stand at `at` bytes from a file's start."""
+
+    magic: bytes
+    at: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Format:
+    """One format, as its module registers it.
+
+    `accept(head)`: is it worth walking, from the first 64 bytes. `walk(source, start, stop)`:
+    follow the file at `start`, never past `stop`; raises FormatError when nothing of use is there
+    and SourceError for unreadable bytes. `picture`: Pillow's name of the format where the decoding
+    workers can decode it, else "".
+    """
+
+    name: str
+    kind: Kind
+    extension: str
+    signatures: tuple[Signature, ...]
+    accept: Callable[[bytes], bool]
+    walk: Callable[[Source, int, int], Walk]
+    picture: str = ""

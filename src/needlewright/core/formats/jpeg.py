@@ -1,0 +1,338 @@
+"""JPEG files (ITU-T T.81, JFIF 1.02, Exif 2.32, CIPA DC-007).
+
+The walk follows every marker segment and decodes the coded data, so a thumbnail's end mark never
+ends the photo, and a picture that the camera appended is part of the file.
+"""
+
+from __future__ import annotations
+
+import struct
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats import jpeg_segments as seg
+from needlewright.core.formats.base import (
+    Break,
+    Check,
+    Facts,
+    Format,
+    Kind,
+    Outcome,
+    Part,
+    Signature,
+    Walk,
+)
+from needlewright.core.formats.jpeg_damage import Damage, find_damage
+from needlewright.core.formats.jpeg_scans import (
+    MAX_PIXELS,
+    DecodedScan,
+    Grids,
+    can_decode,
+    decode_scan,
+    make_grids,
+)
+from needlewright.core.formats.registry import register
+from needlewright.core.kernels.jpeg_bits import scan_end
+from needlewright.core.sources.source import Source
+from needlewright.core.sources.windows import BlockReader
+
+READ_BYTES = 1 << 18
+MAX_SCAN_BYTES = 1 << 28
+MAX_APPENDED = 8
+THUMBNAIL_SIDE = 320  # pixels; a bare JPEG up to this size, without any APPn, is a thumbnail
+
+
+class _Walker:
+    """One walk from `start`, never past `stop`; `nested` for pictures inside a picture."""
+
+    def __init__(self, source: Source, start: int, stop: int) -> None:
+        self.source, self.start, self.stop = source, start, stop
+        self.reader = BlockReader(source)
+        self.headers = seg.Headers()
+        self.grids: Grids | None = None
+        self.scans: list[DecodedScan] = []
+        self.parts: list[Part] = []
+        self.damage: Damage | None = None
+        self.suspect: Damage | None = None
+        self.unchecked = False
+        self.at = start
+        self.ended = False
+
+    def take(self, length: int) -> bytes:
+        if self.at + length > self.stop:
+            raise FormatError("the data ends here", offset=self.at)
+        block = self.reader.read(self.at, length)
+        if len(block) != length:
+            raise FormatError("the data ends here", offset=self.at)
+        return block
+
+    def run(self) -> None:
+        """Follow segments and scans to EOI; FormatError where the structure breaks."""
+        if self.take(2) != b"\xff\xd8":
+            raise FormatError("no start mark", offset=self.at)
+        self.at += 2
+        header_start = self.start
+        for _ in range(seg.MAX_SEGMENTS):
+            place = self.at
+            while self.take(2) == b"\xff\xff":  # fill bytes may precede any marker
+                self.at += 1
+            lead, marker = self.take(2)
+            if lead != 0xFF or marker == 0:
+                raise FormatError("no marker where one must be", offset=self.at)
+            self.at += 2
+            if marker == seg.EOI:
+                if not self.scans and not self.unchecked:
+                    raise FormatError("ends before any picture", offset=place)
+                self.parts.append(Part("end", place, self.at))
+                self.ended = True
+                return
+            if marker == seg.SOI or 0xD0 <= marker <= 0xD7 or marker == 0x01:
+                raise FormatError("a marker that does not belong here", offset=place)
+            (length,) = struct.unpack(">H", self.take(2))
+            if length < 2:
+                raise FormatError("segment shorter than its own length", offset=self.at)
+            self.take(length)
+            body = self.reader.read(self.at + 2, length - 2)
+            if marker == seg.SOS:
+                scan = seg.read_scan(self.headers, body, self.at + 2)
+                self.at += length
+                if header_start < self.at:
+                    self._name_header(header_start, self.at)
+                self._scan(scan)
+                header_start = self.at
+                if self.damage is not None:
+                    return
+                continue
+            seg.read_segment(self.headers, marker, body, self.at + 2, self.start)
+            self.at += length
+        raise FormatError("too many segments", offset=self.at)
+
+    def _name_header(self, start: int, stop: int) -> None:
+        exif = self.headers.exif
+        if self.scans or exif is None:
+            self.parts.append(Part("tables", start, stop))
+            return
+        thumb = exif.thumbnail
+        if thumb is None:
+            self.parts.append(Part("header", start, stop))
+            return
+        thumb_start = self.headers.exif_at + thumb[0]
+        self.parts.append(Part("EXIF", start, thumb_start))
+        self.parts.append(Part("thumbnail", thumb_start, thumb_start + thumb[1]))
+        self.parts.append(Part("tables", thumb_start + thumb[1], stop))
+
+    def _scan(self, header: seg.ScanHeader) -> None:
+        raw = self._coded_bytes()
+        data_start, self.at = self.at, self.at + raw.size
+        self.parts.append(Part("coded data", data_start, self.at))
+        if not can_decode(self.headers, header):
+            self.unchecked = True
+            return
+        if self.grids is None:
+            assert self.headers.frame is not None
+            self.grids = make_grids(self.headers.frame)
+        decoded = decode_scan(self.headers, header, self.grids, raw)
+        self.scans.append(decoded)
+        found = find_damage(
+            self.headers, self.grids, self.scans, raw, data_start - self.start,
+            self.source.sector_size, self._closed())
+        if found is not None and found.certain:
+            self.damage = found
+        elif found is not None and self.suspect is None:
+            self.suspect = found
+
+    def _longest_scan(self) -> int:
+        """More bytes than any encoder spends on the frame: over two for each coefficient."""
+        frame = self.headers.frame
+        if frame is None:
+            return READ_BYTES
+        blocks = sum(c.horizontal * c.vertical for c in frame.components)
+        return READ_BYTES + frame.mcus_per_row * max(1, frame.mcu_rows) * blocks * 160
+
+    def _closed(self) -> bool:
+        """Whether a marker that may follow a scan stands here."""
+        mark = self.reader.read(self.at, 2)
+        return len(mark) == 2 and mark[0] == 0xFF and mark[1] in seg.AFTER_SCAN
+
+    def _coded_bytes(self) -> npt.NDArray[np.uint8]:
+        """The bytes from here to the next marker, to blank space or to the end of the source."""
+        pieces = bytearray()
+        limit = min(self.stop - self.at, MAX_SCAN_BYTES, self._longest_scan())
+        looked = 0
+        while len(pieces) < limit:
+            length = min(READ_BYTES, limit - len(pieces))
+            block = self.source.read_at(self.at + len(pieces), length)
+            if not block:
+                break
+            pieces += block
+            data = np.frombuffer(bytes(block), np.uint8)
+            if data.size >= 4096 and not (data[1:] != data[0]).any():
+                break  # nothing but blank space for a whole block
+            whole = np.frombuffer(pieces, np.uint8)
+            end = scan_end(whole, max(0, looked - 1))
+            if end < whole.size:
+                return whole[:end].copy()
+            looked = len(pieces)
+            del whole
+        return np.frombuffer(bytes(pieces), np.uint8)
+
+
+def _appended(walker: _Walker) -> tuple[int, list[Part]]:
+    """End of the file with the pictures that the camera appended behind the end mark."""
+    end, parts = walker.at, []
+    listed = sorted(walker.headers.appended)[:MAX_APPENDED]
+    for offset, size in listed:
+        if offset < end or offset - end > (1 << 20) or offset + size > walker.stop or size < 4:
+            continue
+        if walker.source.read_at(offset, 3) != b"\xff\xd8\xff":
+            continue
+        parts.append(Part("appended picture", offset, offset + size))
+        end = offset + size
+    # Some cameras append a preview without listing it. A file of its own starts at a sector.
+    loose = not listed and end % walker.source.sector_size != 0
+    if loose and walker.source.read_at(end, 3) == b"\xff\xd8\xff":
+        inner = _Walker(walker.source, end, min(walker.stop, end + (1 << 24)))
+        try:
+            inner.run()
+        except FormatError:
+            return end, parts
+        if inner.ended:
+            parts.append(Part("appended picture", end, inner.at))
+            end = inner.at
+    return end, parts
+
+
+def _coded_check(walker: _Walker, share: float) -> Check:
+    name = "coded data"
+    damage = walker.damage
+    if damage is not None:
+        return Check(name, Outcome.FAIL, "coded-broken", {
+            "why": damage.why, "row": damage.row, "rows": _rows(walker),
+            "scan": len(walker.scans), "scans": None}, content=True)
+    if walker.unchecked or not walker.scans:
+        return Check(name, Outcome.NOT_MADE, "coded-unknown", content=True)
+    blocks = sum(s.plan.mcus * len(s.plan.block_component) for s in walker.scans)
+    return Check(name, Outcome.PASS, "coded-complete", {"blocks": blocks}, content=True)
+
+
+def _rows(walker: _Walker) -> int | None:
+    return walker.headers.frame.height if walker.headers.frame else None
+
+
+def _dimension_check(frame: seg.Frame | None, size: int, ended: bool) -> Check:
+    name = "dimensions"
+    if frame is None or frame.height == 0:
+        return Check(name, Outcome.FAIL, "dimensions-missing")
+    values = {"width": frame.width, "height": frame.height}
+    mcus = frame.mcus_per_row * frame.mcu_rows
+    # Two bits a block is the least that Huffman coding can need, but for progressive runs.
+    too_thin = ended and frame.marker in seg.SEQUENTIAL and size * 8 < mcus * 2
+    if frame.width * frame.height > MAX_PIXELS or too_thin:
+        return Check(name, Outcome.FAIL, "dimensions-implausible", values)
+    return Check(name, Outcome.PASS, "dimensions-plausible", values)
+
+
+def _facts(walker: _Walker) -> Facts:
+    frame, exif = walker.headers.frame, walker.headers.exif
+    width, height = (frame.width, frame.height) if frame else (None, None)
+    if exif is None:
+        return Facts(width, height)
+    return Facts(width, height, exif.taken, exif.camera, exif.orientation, dict(exif.extra))
+
+
+def _preview(walker: _Walker) -> tuple[int, int] | None:
+    """Span of the EXIF thumbnail where it lies before the damage and starts like a JPEG."""
+    exif = walker.headers.exif
+    if exif is None or exif.thumbnail is None:
+        return None
+    start = walker.headers.exif_at + exif.thumbnail[0]
+    stop = start + exif.thumbnail[1]
+    if walker.source.read_at(start, 2) != b"\xff\xd8":
+        return None
+    return start, stop
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the JPEG at `start`, never past `stop`; FormatError if no picture begins there."""
+    walker = _Walker(source, start, stop)
+    problem: FormatError | None = None
+    try:
+        walker.run()
+    except FormatError as error:
+        problem = error
+    if walker.headers.frame is None and walker.headers.exif is None:
+        raise problem or FormatError("no picture", offset=start)
+    checks: list[Check] = []
+    broken: Break | None = None
+    share, end = 1.0, walker.at
+    if walker.damage is not None:
+        damage = walker.damage
+        broken = Break(start + damage.offset, damage.why, start + damage.noticed_at, damage.row)
+        share = damage.share
+        end = start + damage.offset if damage.cut else _end_mark(source, walker.at, stop)
+    elif problem is not None:
+        broken = Break(problem.offset, "structure", problem.offset, values={"text": problem.why})
+        share = _share_of_scans(walker)
+        end = max(start + 2, problem.offset)
+    extra: list[Part] = []
+    if walker.ended:
+        end, extra = _appended(walker)
+    structure = (
+        Check("structure", Outcome.PASS, "structure-ok", {"parts": len(walker.parts)})
+        if problem is None else
+        Check("structure", Outcome.FAIL, "structure-broken",
+              {"text": problem.why, "offset": problem.offset - start})
+    )
+    checks.append(structure)
+    checks.append(_coded_check(walker, share))
+    reached = walker.ended
+    checks.append(
+        Check("end mark", Outcome.PASS, "end-own") if reached
+        else Check("end mark", Outcome.FAIL, "end-missing"))
+    checks.append(_dimension_check(walker.headers.frame, end - start, walker.ended))
+    frame = walker.headers.frame
+    bare = (
+        not walker.headers.has_own_marker and frame is not None
+        and max(frame.width, frame.height) <= THUMBNAIL_SIDE
+    )
+    suspect = walker.suspect
+    return Walk(
+        start, end, walker.ended, broken, share, _facts(walker),
+        tuple(p for p in (*walker.parts, *extra) if p.start < end), _preview(walker), bare,
+        None if suspect is None else Break(
+            start + suspect.offset, suspect.why, start + suspect.noticed_at, suspect.row,
+            {"share": suspect.share}),
+        tuple(checks),
+    )
+
+
+def _end_mark(source: Source, at: int, stop: int) -> int:
+    """First byte behind the end mark where one stands at `at`, else `at`."""
+    return at + 2 if at + 2 <= stop and source.read_at(at, 2) == b"\xff\xd9" else at
+
+
+def _share_of_scans(walker: _Walker) -> float:
+    if not walker.scans or walker.headers.frame is None:
+        return 0.0
+    if walker.headers.frame.marker == seg.PROGRESSIVE:
+        # Every scan so far is complete and how many were to come is unknown: the spectrum that
+        # came is the measure, the DC scan alone counting for a tenth.
+        best = max(s.header.band[1] for s in walker.scans)
+        return 0.9 if best == 63 else 0.1 + 0.5 * best / 63
+    covered = {member[0] for s in walker.scans for member in s.header.members}
+    return 1.0 if len(covered) == len(walker.headers.frame.components) else 0.5
+
+
+def accept(head: bytes) -> bool:
+    """SOI followed by a segment that may open a file (T.81 B.2.1)."""
+    opening = (0xC0, 0xC1, 0xC2, seg.DHT, seg.DQT, seg.DRI, seg.COM)
+    return head[:3] == b"\xff\xd8\xff" and len(head) > 3 and (
+        head[3] in opening or 0xE0 <= head[3] <= 0xEF)
+
+
+register(Format(
+    name="jpeg", kind=Kind.PHOTO, extension="jpg",
+    signatures=(Signature(b"\xff\xd8\xff"),), accept=accept, walk=walk, picture="JPEG",
+))

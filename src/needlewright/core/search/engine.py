@@ -1,0 +1,42 @@
+"""Runs the steps of a plan over a source, one after another, as one stream of events."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.errors import SourceError
+from needlewright.core.formats.base import Walk
+from needlewright.core.search.events import Event
+from needlewright.core.search.plan import Plan, StopSignal
+from needlewright.core.search.registry import Context, steps
+from needlewright.core.sources.source import Source, Span
+
+
+def search(source: Source, plan: Plan, stop: StopSignal) -> Iterator[Event]:
+    """Yield the events of all steps in `plan` that exist, cheapest first.
+
+    To pause, take no events. Raises SourceError for an area outside the source and for a source
+    that goes away; unreadable ranges are noted and passed over.
+    """
+    area = cut_area(source, plan.area)
+    decoders: DecoderPool[tuple[Walk, str]] = DecoderPool()
+    try:
+        for name, step in steps().items():
+            if name not in plan.steps or stop.is_set():
+                continue
+            begin = max(area.start, min(plan.resume.get(name, area.start), area.stop))
+            yield from step.run(Context(source, plan, area, begin, stop, decoders))
+    finally:
+        decoders.close()
+
+
+def cut_area(source: Source, area: Span | None) -> Span:
+    """`area` cut to the source, its start moved down to a sector; SourceError if it is empty."""
+    if area is None:
+        return source.whole
+    start = max(0, area.start) // source.sector_size * source.sector_size
+    stop = min(area.stop, source.size)
+    if start >= stop:
+        raise SourceError("area-outside", start=area.start, stop=area.stop, size=source.size)
+    return Span(start, stop)

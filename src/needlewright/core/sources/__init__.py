@@ -1,0 +1,1 @@
+"""Where bytes come from. Nothing in this package can write."""

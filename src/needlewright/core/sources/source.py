@@ -1,0 +1,69 @@
+"""The one way to touch bytes: `Source` (read-only, byte-addressed) and `Span` (checked ranges)."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+
+from needlewright.core.errors import FormatError
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """A half-open byte range of a source: `start` <= byte < `stop`."""
+
+    start: int
+    stop: int
+
+    @property
+    def size(self) -> int:
+        return self.stop - self.start
+
+    def take(self, offset: int, size: int) -> Span:
+        """The child of `size` bytes at absolute `offset`; FormatError if it would not fit."""
+        if size < 0 or offset < self.start or offset + size > self.stop:
+            raise FormatError(f"{size} bytes do not fit here", offset=offset)
+        return Span(offset, offset + size)
+
+
+class Source(ABC):
+    """Read-only bytes with a size (bytes) and a sector size (bytes)."""
+
+    name: str
+    sector_size: int = 512
+
+    @property
+    @abstractmethod
+    def size(self) -> int:
+        """Size in bytes; constant while the source is open."""
+
+    @abstractmethod
+    def read_into(self, offset: int, target: memoryview) -> int:
+        """Fill `target` from `offset`; return the bytes read, fewer only at the end.
+
+        Raises SourceError naming the range that failed.
+        """
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        """Up to `length` bytes from `offset`; short past the end, empty beyond it."""
+        length = max(0, min(length, self.size - offset))
+        if offset < 0 or length == 0:
+            return b""
+        block = bytearray(length)
+        filled = self.read_into(offset, memoryview(block))
+        return bytes(block[:filled])
+
+    def read_exact(self, span: Span) -> bytes:
+        """All of `span`; FormatError where the source ends before it does."""
+        block = self.read_at(span.start, span.size)
+        if len(block) != span.size:
+            raise FormatError("the source ends here", offset=span.start + len(block))
+        return block
+
+    @property
+    def whole(self) -> Span:
+        return Span(0, self.size)
+
+    def local_path(self) -> tuple[str, int] | None:
+        """(path, byte offset in it) where another process may read the same bytes, else None."""
+        return None
