@@ -101,8 +101,8 @@ def _animals(rng: np.random.Generator, draw: ImageDraw.ImageDraw, width: int, he
         draw.line((x - size * 2 // 3, y + size // 2, x + size // 4, y + size // 3), fill=fur,
                   width=max(2, size // 6))
         eye = x + size * 9 // 4
-        draw.ellipse((eye, y - head // 8, eye + max(2, head // 9), y - head // 8 + max(2, head // 9)),
-                     fill=(16, 14, 12))
+        dot = max(2, head // 9)
+        draw.ellipse((eye, y - head // 8, eye + dot, y - head // 8 + dot), fill=(16, 14, 12))
 
 
 def _reeds(rng: np.random.Generator, draw: ImageDraw.ImageDraw, width: int, height: int) -> None:

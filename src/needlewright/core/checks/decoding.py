@@ -6,6 +6,7 @@ pictures are decoded one at a time, so that memory stays within its bound.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import select
@@ -212,8 +213,7 @@ class DecoderPool(Generic[Key]):
         process.kill()
         for pipe in (process.stdin, process.stdout):
             if pipe is not None:
-                try:
+                # Unsent bytes of a request that nobody will read are no loss.
+                with contextlib.suppress(BrokenPipeError):
                     pipe.close()
-                except BrokenPipeError:  # unsent bytes of a request that nobody will read
-                    pass
         process.wait()

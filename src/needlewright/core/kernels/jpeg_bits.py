@@ -115,7 +115,8 @@ class CleanScan:
     def raw_offsets(self, clean_offsets: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
         """Raw offsets of clean byte offsets, to within the stuffing of CHECKPOINT bytes."""
         slot = np.clip(clean_offsets // CHECKPOINT, 0, len(self.raw_at) - 1)
-        return np.minimum(self.raw_at[slot] + clean_offsets - slot * CHECKPOINT, len(self.raw))
+        offsets: npt.NDArray[np.int64] = self.raw_at[slot] + clean_offsets - slot * CHECKPOINT
+        return np.minimum(offsets, len(self.raw), out=offsets)
 
 
 def scan_end(data: npt.NDArray[np.uint8], start: int = 0) -> int:

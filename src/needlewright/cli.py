@@ -1,0 +1,250 @@
+"""The command line: the same core without the window.
+
+Results go to standard output, progress and failures to standard error. Exit status 0 on success,
+1 on a failure with one clear line, 2 on wrong arguments.
+"""
+
+from __future__ import annotations
+
+import argparse
+import signal
+import sys
+import threading
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+from needlewright import __version__
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.store import Job
+from needlewright.wording import cli as words
+from needlewright.wording import errors
+
+STEPS = ("records", "old-records", "kept-copies", "signatures", "stitching")
+GRADES = ("whole", "mended", "partial", "remnant")
+PROGRESS_SECONDS = 1.0
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command; returns the exit status."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    commands = {"demo", "sources", "image", "search", "mend", "deliver", "run"}
+    if not given or (given[0] not in commands and not given[0].startswith("-")):
+        return _window(given)
+    options = _parser().parse_args(given)
+    try:
+        return int(options.action(options))
+    except NeedlewrightError as error:
+        print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
+    except KeyboardInterrupt:
+        print("needlewright: interrupted; what was saved is safe.", file=sys.stderr)
+    except OSError as error:
+        print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
+    return 1
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="needlewright", description=words.ABOUT)
+    parser.add_argument("--version", action="version", version=__version__)
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+    help_for = words.HELP
+
+    demo = commands.add_parser("demo", help=help_for["demo"])
+    demo.add_argument("--headless", metavar="DIR", help=help_for["headless"])
+    demo.set_defaults(action=_demo)
+
+    search = commands.add_parser("search", help=help_for["search"])
+    search.add_argument("source", nargs="?", metavar="SOURCE", help=help_for["image_file"])
+    search.add_argument("--job", required=True, help=help_for["job"])
+    _add_plan(search)
+    search.set_defaults(action=_search)
+
+    deliver = commands.add_parser("deliver", help=help_for["deliver"])
+    deliver.add_argument("--job", required=True, help=help_for["job"])
+    deliver.add_argument("--to", required=True, metavar="DIR", help=help_for["to"])
+    deliver.add_argument("--grades", type=_listed(GRADES), help=help_for["grades"])
+    deliver.add_argument("--kinds", type=_kinds, help=help_for["kinds"])
+    deliver.set_defaults(action=_deliver)
+
+    run = commands.add_parser("run", help=help_for["run"])
+    run.add_argument("source", nargs="+", metavar="SOURCE", help=help_for["source"])
+    run.add_argument("--job", required=True, help=help_for["job"])
+    run.add_argument("--to", required=True, metavar="DIR", help=help_for["to"])
+    run.add_argument("--reference", nargs="+", metavar="FILE", default=[])
+    run.add_argument("--hash", action="store_true", help=help_for["hash"])
+    _add_plan(run, area=False)
+    run.set_defaults(action=_run)
+
+    for name in ("sources", "image", "mend"):
+        later = commands.add_parser(name, help=help_for[name])
+        later.add_argument("rest", nargs=argparse.REMAINDER)
+        later.set_defaults(action=_not_yet, name=name)
+    return parser
+
+
+def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
+    parser.add_argument("--steps", type=_listed(STEPS), help=words.HELP["steps"])
+    parser.add_argument("--kinds", type=_kinds, help=words.HELP["kinds"])
+    if area:
+        parser.add_argument("--area", type=_area, help=words.HELP["area"])
+
+
+def _listed(known: Sequence[str]):  # type: ignore[no-untyped-def]
+    def parse(text: str) -> tuple[str, ...]:
+        chosen = tuple(part.strip() for part in text.split(",") if part.strip())
+        for part in chosen:
+            if part not in known:
+                raise argparse.ArgumentTypeError(
+                    f"'{part}' is not one of {', '.join(known)}")
+        return chosen
+    return parse
+
+
+def _kinds(text: str) -> tuple[str, ...]:
+    from needlewright.core.formats.base import Kind
+
+    return _listed([str(k) for k in Kind])(text)  # type: ignore[no-any-return]
+
+
+def _area(text: str) -> tuple[int, int]:
+    start, colon, stop = text.partition(":")
+    if not colon or not start.isdigit() or not stop.isdigit() or int(start) >= int(stop):
+        raise argparse.ArgumentTypeError(f"'{text}' is not START:END in bytes")
+    return int(start), int(stop)
+
+
+def _window(given: Sequence[str]) -> int:
+    if len(given) > 1:
+        print("needlewright: give one job folder, or a command (see --help).", file=sys.stderr)
+        return 2
+    from needlewright.app.main import run_window
+
+    return run_window(given[0] if given else None)
+
+
+def _demo(options: argparse.Namespace) -> int:
+    if options.headless is None:
+        from needlewright.app.main import run_window
+
+        return run_window(None, demo=True)
+    from needlewright.app.tour import take_tour
+
+    return take_tour(Path(options.headless))
+
+
+def _not_yet(options: argparse.Namespace) -> int:
+    raise NeedlewrightError("not-yet", what=f"'needlewright {options.name}'")
+
+
+def _plan(options: argparse.Namespace, area: tuple[int, int] | None):  # type: ignore[no-untyped-def]
+    from needlewright.core.formats.base import Kind
+    from needlewright.core.search.plan import Plan
+    from needlewright.core.search.registry import steps
+    from needlewright.core.sources.source import Span
+
+    return Plan(
+        tuple(options.steps or steps()), frozenset(Kind(k) for k in options.kinds or ()),
+        Span(*area) if area else None)
+
+
+def _search(options: argparse.Namespace) -> int:
+    from needlewright.core.jobs.opening import job_for_image
+
+    if options.source:
+        job, _ = job_for_image(options.job, options.source)
+    else:
+        job = Job(options.job)
+    with job:
+        rows = job.sources()
+        if not rows:
+            raise NeedlewrightError("source-none")
+        for row in rows:
+            _search_source(job, row, _plan(options, options.area))
+        print("\n".join(words.counts(job.tally())))
+    return 0
+
+
+def _search_source(job: Job, row: SourceRow, plan) -> None:  # type: ignore[no-untyped-def]
+    from needlewright.core.jobs.runner import continued, run_search
+    from needlewright.core.search.events import Progress
+    from needlewright.wording.activity import search_line
+
+    stop = _stop_on_interrupt()
+    told = time.monotonic()
+    for event in run_search(job, row, continued(job, row, plan), stop):
+        if isinstance(event, Progress) and time.monotonic() - told > PROGRESS_SECONDS:
+            told = time.monotonic()
+            print(search_line(row.name, event), file=sys.stderr, flush=True)
+    if stop.is_set():
+        raise KeyboardInterrupt
+
+
+def _stop_on_interrupt() -> threading.Event:
+    """Ctrl+C stops the work cleanly; pressed again, it ends the program."""
+    stop = threading.Event()
+
+    def interrupted(number: int, frame: object) -> None:
+        stop.set()
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+
+    if threading.current_thread() is threading.main_thread():
+        signal.signal(signal.SIGINT, interrupted)
+    return stop
+
+
+def _deliver(options: argparse.Namespace) -> int:
+    from needlewright.core.jobs.rows import Filter
+
+    with Job(options.job) as job:
+        by_tray = options.grades is None and options.kinds is None
+        wanted = Filter(tray_only=True) if by_tray else Filter(
+            kinds=frozenset(options.kinds or ()), grades=frozenset(options.grades or ()))
+        return _hand_over(job, wanted, Path(options.to))
+
+
+def _hand_over(job: Job, wanted, to: Path, empty: bool = False) -> int:  # type: ignore[no-untyped-def]
+    from needlewright.core.delivery.bag import Delivered, deliver
+    from needlewright.wording.activity import delivered_line, delivery_line
+    from needlewright.wording.bag import words_for
+
+    stop, told = _stop_on_interrupt(), time.monotonic()
+    rows = job.matching(wanted)
+    for event in deliver(job, rows, to, words_for(job), stop, empty=empty):
+        if isinstance(event, Delivered):
+            print(delivered_line(event))
+            print(event.path)
+            return 0 if event.finished else 1
+        if time.monotonic() - told > PROGRESS_SECONDS:
+            told = time.monotonic()
+            print(delivery_line(event), file=sys.stderr, flush=True)
+    return 1
+
+
+def _run(options: argparse.Namespace) -> int:
+    from needlewright.core.jobs.opening import hash_source, job_for_image
+    from needlewright.core.jobs.rows import Filter
+
+    if len(options.source) > 1:
+        raise NeedlewrightError("not-yet", what="joining several sources into an array")
+    job, row = job_for_image(options.job, options.source[0])
+    with job:
+        _refuse_early(job, Path(options.to))
+        if options.hash:
+            hash_source(job, row)
+        _search_source(job, row, _plan(options, None))
+        print("\n".join(words.counts(job.tally())))
+        every = Filter(kinds=frozenset(options.kinds or ()))
+        return _hand_over(job, every, Path(options.to), empty=True)
+
+
+def _refuse_early(job: Job, to: Path) -> None:
+    """A destination that will be refused is refused before hours of searching, not after."""
+    from needlewright.core.delivery.bag import destination_guards
+    from needlewright.core.delivery.guards import refuse
+
+    refuse(destination_guards(job, [], to))
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,84 @@
+"""The lists beside the files: finds.json and finds.csv."""
+
+from __future__ import annotations
+
+import csv
+import json
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from needlewright.core.formats.base import Check
+from needlewright.core.jobs.rows import FindRecord, SourceRow, StepRow
+
+COLUMNS = (
+    "id", "source", "file", "kind", "format", "size", "sha256", "grade", "share", "found_by",
+    "name", "path", "removed", "created", "modified", "taken", "width", "height", "duration_s",
+    "encoding", "extents", "twins", "mended_from", "checks",
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """A delivered file: its path in the bag and its SHA-256 (hex)."""
+
+    file: str
+    sha256: str
+
+
+def entry(record: FindRecord, written: Written | None, twins: list[int],
+          describe: Callable[[Check], str]) -> dict[str, Any]:
+    """One find as finds.json holds it."""
+    row = record.row
+    return {
+        "id": row.id, "source": row.source, "file": written.file if written else None,
+        "kind": row.kind, "format": row.format, "size": row.size,
+        "sha256": written.sha256 if written else None, "grade": row.grade, "share": row.share,
+        "found_by": list(row.found_by), "name": row.name, "path": row.path,
+        "removed": row.removed,
+        "times": {"created": None, "modified": None, "taken": row.taken},
+        "width": row.width, "height": row.height, "duration_s": None, "encoding": "plain",
+        "extents": [list(extent) for extent in record.extents], "twins": twins,
+        "mended_from": None,
+        "checks": [
+            {"name": c.name, "outcome": str(c.outcome), "detail": describe(c)}
+            for c in record.checks],
+    }
+
+
+def head(sources: Iterable[SourceRow], steps: Iterable[StepRow]) -> dict[str, Any]:
+    """The part of finds.json before the finds."""
+    return {
+        "needlewright": 1,
+        "sources": [
+            {"id": s.id, "path": s.path, "size": s.size, "sha256": s.sha256} for s in sources],
+        "steps": [
+            {"step": s.step, "source": s.source, "kinds": list(s.kinds),
+             "area": [s.area_start, s.area_stop], "ending": s.ending, "reached": s.checkpoint}
+            for s in steps],
+    }
+
+
+def write_lists(folder: Path, top: Mapping[str, Any], entries: Iterable[dict[str, Any]]) -> None:
+    """Write finds.json and finds.csv into `folder`, one find at a time."""
+    with (folder / "finds.json").open("w", encoding="utf-8") as out, (
+            folder / "finds.csv").open("w", encoding="utf-8", newline="") as table:
+        rows = csv.DictWriter(table, COLUMNS, extrasaction="ignore")
+        rows.writeheader()
+        opening = json.dumps(dict(top), ensure_ascii=False, indent=1)
+        out.write(opening.rstrip("}\n ") + ',\n "finds": [')
+        for index, item in enumerate(entries):
+            out.write((",\n  " if index else "\n  ") + json.dumps(item, ensure_ascii=False))
+            rows.writerow(_flat(item))
+        out.write("\n ]}\n")
+
+
+def _flat(item: Mapping[str, Any]) -> dict[str, Any]:
+    extents = " ".join(
+        f"{'hole' if offset is None else offset}+{length}" for offset, length in item["extents"])
+    checks = "; ".join(f"{c['name']}: {c['outcome']}: {c['detail']}" for c in item["checks"])
+    return {
+        **item, **item["times"], "found_by": " ".join(item["found_by"]), "extents": extents,
+        "twins": " ".join(map(str, item["twins"])), "checks": checks,
+    }

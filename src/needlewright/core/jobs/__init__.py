@@ -1,0 +1,1 @@
+"""The job folder: what was found, chosen and done, kept through crashes."""

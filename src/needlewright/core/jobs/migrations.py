@@ -1,0 +1,65 @@
+"""The schema of a job's SQLite file, as ordered migrations from the first day.
+
+`user_version` counts the migrations applied. A migration is never changed once released.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+
+from needlewright.core.errors import JobError
+
+APPLICATION_ID = 0x4E57_4A31  # "NWJ1"
+
+V1 = """
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE sources (
+  id INTEGER PRIMARY KEY, name TEXT NOT NULL, path TEXT NOT NULL UNIQUE, size INTEGER NOT NULL,
+  sector_size INTEGER NOT NULL, sha256 TEXT, added REAL NOT NULL);
+CREATE TABLE finds (
+  id INTEGER PRIMARY KEY, source INTEGER NOT NULL REFERENCES sources(id),
+  kind TEXT NOT NULL, format TEXT NOT NULL, extension TEXT NOT NULL,
+  start INTEGER NOT NULL, size INTEGER NOT NULL, grade TEXT NOT NULL, share REAL NOT NULL,
+  name TEXT, path TEXT, removed INTEGER, width INTEGER, height INTEGER, taken TEXT, camera TEXT,
+  orientation INTEGER NOT NULL DEFAULT 1, damage_row INTEGER, found_by TEXT NOT NULL,
+  extra TEXT NOT NULL DEFAULT '{}', parts TEXT NOT NULL DEFAULT '[]', preview_start INTEGER,
+  preview_stop INTEGER, has_thumbnail INTEGER NOT NULL DEFAULT 0,
+  UNIQUE (source, start, format));
+CREATE INDEX finds_by_grade ON finds (grade, source, start);
+CREATE TABLE extents (
+  find INTEGER NOT NULL REFERENCES finds(id), place INTEGER NOT NULL, offset INTEGER,
+  length INTEGER NOT NULL, PRIMARY KEY (find, place)) WITHOUT ROWID;
+CREATE TABLE checks (
+  find INTEGER NOT NULL REFERENCES finds(id), place INTEGER NOT NULL, name TEXT NOT NULL,
+  outcome TEXT NOT NULL, code TEXT NOT NULL, detail TEXT NOT NULL, content INTEGER NOT NULL,
+  PRIMARY KEY (find, place)) WITHOUT ROWID;
+CREATE TABLE tray (find INTEGER PRIMARY KEY REFERENCES finds(id), added REAL NOT NULL);
+CREATE TABLE steps (
+  source INTEGER NOT NULL REFERENCES sources(id), step TEXT NOT NULL, kinds TEXT NOT NULL,
+  area_start INTEGER NOT NULL, area_stop INTEGER NOT NULL, checkpoint INTEGER NOT NULL,
+  ending TEXT NOT NULL, changed REAL NOT NULL, PRIMARY KEY (source, step)) WITHOUT ROWID;
+CREATE TABLE tally (
+  source INTEGER NOT NULL, step TEXT NOT NULL, kind TEXT NOT NULL, grade TEXT NOT NULL,
+  finds INTEGER NOT NULL, bytes INTEGER NOT NULL,
+  PRIMARY KEY (source, step, kind, grade)) WITHOUT ROWID;
+CREATE TABLE log (
+  id INTEGER PRIMARY KEY, at REAL NOT NULL, code TEXT NOT NULL, detail TEXT NOT NULL);
+"""
+
+MIGRATIONS = (V1,)
+
+
+def migrate(database: sqlite3.Connection, path: str) -> None:
+    """Bring the file up to date; JobError for one that is not ours or newer than we are."""
+    version = database.execute("PRAGMA user_version").fetchone()[0]
+    mark = database.execute("PRAGMA application_id").fetchone()[0]
+    empty = database.execute("SELECT count(*) FROM sqlite_master").fetchone()[0] == 0
+    if mark != APPLICATION_ID and not (empty and version == 0):
+        raise JobError("job-not-ours", path=path)
+    if version > len(MIGRATIONS):
+        raise JobError("job-newer", path=path, version=version, known=len(MIGRATIONS))
+    for number in range(version, len(MIGRATIONS)):
+        # One transaction a migration: killed in the middle, the file stays at the old version.
+        database.executescript(
+            f"BEGIN IMMEDIATE; {MIGRATIONS[number]} PRAGMA application_id = {APPLICATION_ID};"
+            f"PRAGMA user_version = {number + 1}; COMMIT;")

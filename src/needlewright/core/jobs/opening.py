@@ -1,0 +1,64 @@
+"""Making jobs and taking sources into them, with the guards that belong there."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from pathlib import Path
+
+from needlewright.core.errors import JobError
+from needlewright.core.jobs.folder import DATABASE
+from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.store import Job
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.media import shares_medium
+
+HASH_BYTES = 1 << 20
+
+
+def refuse_on_source(source_path: str, folder: str | os.PathLike[str]) -> None:
+    """JobError where the job or the temporary folder would lie on the medium being recovered."""
+    for place in (Path(folder), Path(tempfile.gettempdir())):
+        if shares_medium(source_path, place):
+            raise JobError("job-on-source", path=str(place))
+
+
+def open_or_make(folder: str | os.PathLike[str], title: str = "") -> Job:
+    """The job in `folder`, made where there is none."""
+    fresh = not (Path(folder) / DATABASE).exists()
+    job = Job(folder, create=True)
+    if fresh and title:
+        job.set_meta("title", title)
+    return job
+
+
+def job_for_image(folder: str | os.PathLike[str], image: str | os.PathLike[str],
+                  title: str = "") -> tuple[Job, SourceRow]:
+    """An open job in `folder` that holds `image` as a source; nothing is made if it is unusable."""
+    path = os.path.abspath(image)
+    with ImageFile(path) as source:
+        refuse_on_source(path, folder)
+        job = open_or_make(folder, title)
+        try:
+            known = {row.path for row in job.sources()}
+            row = job.add_source(source, path)
+            if row.path not in known:
+                job.log("source-added", {"source": row.name, "bytes": row.size})
+        except BaseException:
+            job.close()
+            raise
+    return job, row
+
+
+def hash_source(job: Job, row: SourceRow) -> str:
+    """SHA-256 (hex) of the whole source, kept in the job."""
+    digest = hashlib.sha256()
+    with ImageFile(row.path, row.sector_size) as source:
+        block = memoryview(bytearray(HASH_BYTES))
+        at = 0
+        while got := source.read_into(at, block):
+            digest.update(block[:got])
+            at += got
+    job.set_source_hash(row.id, digest.hexdigest())
+    return digest.hexdigest()

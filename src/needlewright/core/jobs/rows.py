@@ -1,0 +1,90 @@
+"""What the job file gives back: plain rows for lists, full records for one find."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from needlewright.core.formats.base import Check, Part
+
+
+@dataclass(frozen=True, slots=True)
+class SourceRow:
+    id: int
+    name: str
+    path: str
+    size: int
+    sector_size: int
+    sha256: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class FindRow:
+    """A find as lists need it; sizes in bytes, `start` in bytes on the source."""
+
+    id: int
+    source: int
+    kind: str
+    format: str
+    extension: str
+    start: int
+    size: int
+    grade: str
+    share: float
+    name: str | None
+    path: str | None
+    removed: bool | None
+    width: int | None
+    height: int | None
+    taken: str | None
+    camera: str | None
+    orientation: int
+    damage_row: int | None
+    found_by: tuple[str, ...]
+    has_thumbnail: bool
+    in_tray: bool
+
+
+@dataclass(frozen=True, slots=True)
+class FindRecord:
+    """All that the job knows of one find."""
+
+    row: FindRow
+    extents: tuple[tuple[int | None, int], ...]
+    checks: tuple[Check, ...]
+    parts: tuple[Part, ...]
+    extra: Mapping[str, Any]
+    preview: tuple[int, int] | None
+
+
+@dataclass(frozen=True, slots=True)
+class StepRow:
+    source: int
+    step: str
+    kinds: tuple[str, ...]
+    area_start: int
+    area_stop: int
+    checkpoint: int
+    ending: str
+
+
+@dataclass(frozen=True, slots=True)
+class TallyRow:
+    source: int
+    step: str
+    kind: str
+    grade: str
+    finds: int
+    bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class Filter:
+    """Which finds; empty sets mean all. `text` narrows by name, path, camera and date."""
+
+    kinds: frozenset[str] = frozenset()
+    grades: frozenset[str] = frozenset()
+    formats: frozenset[str] = frozenset()
+    text: str = ""
+    tray_only: bool = False

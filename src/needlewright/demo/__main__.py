@@ -1,0 +1,7 @@
+"""`python -m needlewright.demo` builds the stream card, for callers that want it in a process of
+its own; lines 'done total' go to standard error, the path to standard output."""
+
+from needlewright.demo.card import main
+
+if __name__ == "__main__":
+    main()

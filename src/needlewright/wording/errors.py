@@ -1,0 +1,90 @@
+"""What went wrong, what is safe, what to do next: one sentence or two for every error code."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from needlewright.core.errors import NeedlewrightError
+from needlewright.wording import units
+
+SENTENCES = {
+    "source-missing": "There is no file at {path}.",
+    "source-denied": "{path} may not be read by this user; ask for read permission and try again.",
+    "source-directory": "{path} is a folder; choose an image file in it.",
+    "source-not-a-file": "{path} is neither a file nor a drive.",
+    "source-empty": "{path} is empty, so there is nothing to search.",
+    "source-unopenable": "{path} cannot be opened: {reason}.",
+    "source-range": "{path} cannot be read from {start_place} to {stop_place}: {reason}. "
+                    "What was found so far is kept.",
+    "source-shrank": "{path} became shorter while it was read, at {start_place}. "
+                     "What was found so far is kept.",
+    "source-shorter": "The source ends before find {find} does; it may have been exchanged.",
+    "source-changed": "{path} was {was_size} when this job began and is {now_size} now; it is not "
+                      "the same image. Begin a new job for it.",
+    "source-none": "This job has no source yet; open an image file first.",
+    "area-outside": "The area {start} to {stop} lies outside the source, which has {size} bytes.",
+    "area-wrong": "'{text}' is no area; write START:END in bytes.",
+    "job-missing": "There is no job at {path}.",
+    "job-not-ours": "{path} holds other files and no Needlewright job; choose an empty or new "
+                    "folder.",
+    "job-not-a-folder": "{path} is not a folder.",
+    "job-newer": "The job at {path} was written by a newer Needlewright (version {version} of the "
+                 "job file, this one knows {known}); it was left untouched.",
+    "job-read-only": "The job at {path} cannot be written; copy it to a place where you may "
+                     "write.",
+    "job-not-written": "The job at {path} could not be written: {reason}. What was saved before "
+                       "is safe.",
+    "job-damaged": "The job file at {path} cannot be read: {reason}.",
+    "job-on-source": "The job folder {path} would lie on the medium that is being recovered; "
+                     "choose another disk.",
+    "find-unknown": "This job has no find number {find}.",
+    "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray first.",
+    "to-in-job": "{path} lies inside the job folder or around it; deliver somewhere else.",
+    "to-on-source": "{path} lies on {source}, the medium being recovered; nothing is ever written "
+                    "there. Deliver to another disk.",
+    "to-not-a-folder": "{path} is a file, not a folder.",
+    "to-unreadable": "{path} cannot be looked into.",
+    "to-not-empty": "{path} is not empty ({items} inside); choose an empty or new folder.",
+    "to-denied": "{path} may not be written to.",
+    "to-no-space": "{path} has {free_size} free; this delivery needs {need_size}.",
+    "to-too-large": "One file of {largest_size} is too large for this file system "
+                    "({file_system}).",
+    "to-full": "The disk with {path} became full. Nothing that looks complete was left there; "
+               "make room and deliver again.",
+    "to-failed": "The delivery to {path} failed: {reason}. Nothing that looks complete was left "
+                 "there.",
+    "not-as-written": "{path} read back differently from what was written; do not trust this "
+                      "disk.",
+    "kind-unknown": "'{kind}' is no kind; choose from {known}.",
+    "step-unknown": "'{step}' is no step; choose from {known}.",
+    "grade-unknown": "'{grade}' is no grade; choose from {known}.",
+    "demo-failed": "The demo could not be built: {reason}.",
+    "not-yet": "{what} is not part of this version yet.",
+    "format": "{why} at byte {offset}.",
+}
+
+SIZES = {"free": "free_size", "need": "need_size", "largest": "largest_size", "was": "was_size",
+         "now": "now_size"}
+
+
+def explain(error: BaseException) -> str:
+    """The sentence for `error`; foreign errors are named as what they are."""
+    if isinstance(error, NeedlewrightError):
+        return sentence(error.code, error.values)
+    text = str(error).strip() or type(error).__name__
+    return f"Something unforeseen happened: {text}. What was saved before is safe."
+
+
+def sentence(code: str, values: dict[str, Any]) -> str:
+    """The sentence for an error code with its values."""
+    filled = dict(values)
+    for name, target in SIZES.items():
+        if name in values:
+            filled[target] = units.size(int(values[name]))
+    for name in ("start", "stop"):
+        if isinstance(values.get(name), int):
+            filled[f"{name}_place"] = units.place(values[name])
+    try:
+        return SENTENCES[code].format(**filled)
+    except (KeyError, IndexError):
+        return f"{code.replace('-', ' ')}."

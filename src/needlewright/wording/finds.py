@@ -1,0 +1,76 @@
+"""A find in words: its name, where it came from, its facts."""
+
+from __future__ import annotations
+
+from needlewright.core.jobs.rows import FindRecord, FindRow
+from needlewright.wording import units
+
+KINDS = {
+    "photo": "photos", "video": "clips", "audio": "sound", "document": "documents",
+    "message": "messages", "contact": "contacts", "call": "calls", "note": "notes",
+    "other": "other",
+}
+KIND_ONE = {
+    "photo": "photo", "video": "clip", "audio": "sound", "document": "document",
+    "message": "message", "contact": "contact", "call": "call", "note": "note", "other": "file",
+}
+STEPS = {
+    "records": "records", "old-records": "old records", "kept-copies": "kept copies",
+    "signatures": "signatures", "stitching": "stitching",
+}
+
+
+def title(row: FindRow) -> str:
+    """The name, or where it lies when no name is known."""
+    return row.name or f"{KIND_ONE.get(row.kind, row.kind)} at {units.place(row.start)}"
+
+
+def file_name(row: FindRow) -> str:
+    """A file name for a find without one: by date where known, and by place, so it sorts well."""
+    when = ""
+    if row.taken and len(row.taken) >= 19:
+        when = row.taken[:19].replace("T", " ").replace(":", ".") + " "
+    return f"{when}{KIND_ONE.get(row.kind, row.kind)} {row.start:012d}.{row.extension}"
+
+
+def origin(record: FindRecord, source_name: str) -> str:
+    """Where it came from, in one sentence or two."""
+    row = record.row
+    by = " and ".join(STEPS.get(name, name) for name in row.found_by)
+    pieces = len(record.extents)
+    where = f"at {units.place(row.start)} on {source_name}"
+    if row.path:
+        return f"Listed as {row.path} on {source_name}; found by {by}."
+    shape = "In one piece" if pieces == 1 else f"In {pieces} pieces"
+    return f"{shape} {where}, found by {by}. No folder or name is known."
+
+
+def facts(record: FindRecord) -> list[tuple[str, str]]:
+    """(label, value) of what the file says of itself, only what is there."""
+    row = record.row
+    lines: list[tuple[str, str]] = []
+    if row.taken:
+        lines.append(("taken", units.moment(row.taken)))
+    if row.camera:
+        lines.append(("camera", row.camera))
+    if row.width and row.height:
+        lines.append(("picture", f"{row.width:,} × {row.height:,} pixels"))
+    lines.append(("size", f"{units.size(row.size)} ({row.size:,} bytes)"))
+    lines.append(("format", row.format.upper()))
+    lines += [(str(name), str(value)) for name, value in record.extra.items()]
+    return lines
+
+
+def extents(record: FindRecord, limit: int = 12) -> list[tuple[str, str]]:
+    """(where, how much) of each piece."""
+    lines = [
+        ("hole" if offset is None else f"byte {offset:,}", units.size(length))
+        for offset, length in record.extents[:limit]]
+    if len(record.extents) > limit:
+        lines.append((f"and {len(record.extents) - limit} more", ""))
+    return lines
+
+
+def group_head(start: int, stop: int) -> str:
+    """The head of a group of finds without a folder."""
+    return f"no folder known, {units.stretch(start, stop)}"
