@@ -87,7 +87,8 @@ def encode_photo(image: Image.Image, taken: str, exposure: int, quality: int,
                  progressive: bool = False, restart_rows: int = 0) -> bytes:
     """A camera's JPEG of `image`: EXIF, thumbnail, then the picture."""
     small = io.BytesIO()
-    image.resize(THUMBNAIL, Image.Resampling.BOX).save(small, "JPEG", quality=80)
+    size = THUMBNAIL if image.width >= image.height else THUMBNAIL[::-1]
+    image.resize(size, Image.Resampling.BOX).save(small, "JPEG", quality=80)
     block = exif_block(image.width, image.height, taken, small.getvalue(), exposure)
     out = io.BytesIO()
     image.save(out, "JPEG", quality=quality, exif=block, progressive=progressive,

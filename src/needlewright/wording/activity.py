@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
 from needlewright.core.delivery.bag import Delivered, Delivering
@@ -69,3 +70,8 @@ def log_line(code: str, values: dict[str, Any]) -> str:
         return LOG[code].format(**filled)
     except KeyError:
         return code.replace("-", " ") + "."
+
+
+def clock(seconds: float) -> str:
+    """When a log entry was made, by the local clock."""
+    return f"{datetime.fromtimestamp(seconds):%Y-%m-%d %H:%M:%S}"

@@ -18,7 +18,7 @@ HELP = {
     "steps": "which ways of searching, with commas", "kinds": "which kinds, with commas",
     "area": "START:END in bytes", "grades": "which grades, with commas",
     "hash": "also hash the whole source", "source": "an image file or device",
-    "json": "as JSON", "open": "a job to open", "image_file": "an image to search, if not in the job",
+    "image_file": "an image to search, if not in the job",
 }
 
 

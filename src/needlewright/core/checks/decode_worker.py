@@ -78,7 +78,11 @@ def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str,
     except Exception:
         return {"preview": "undecodable"}
     ours = _cells(picture, None)
-    theirs = _cells(small, _letterbox(small, *picture.size))
+    box = _letterbox(small, *picture.size)
+    versions = [_cells(small, box)]
+    if box[0] >= 1 or box[1] >= 1:  # or else squeezed into its frame
+        versions.append(_cells(small, None))
+    theirs = min(versions, key=lambda v: sum(abs(a - b) for a, b in zip(ours, v)))
     stride = GRID[0] * 3
     rows = [
         sum(abs(a - b) for a, b in zip(ours[i:i + stride], theirs[i:i + stride])) / stride

@@ -14,6 +14,7 @@ from needlewright.core.formats.base import Check, Outcome, Walk
 BAND_AGREES = 14.0
 BAND_DIFFERS = 26.0
 SAME_PICTURE = 0.75  # correlation below which the thumbnail shows something else
+AGAINST = {Outcome.FAIL: 0, Outcome.DOUBT: 1}  # what speaks against a find is read first
 SCRAP = 0.02  # share of a picture below which only its preview or a scrap is there
 
 
@@ -39,7 +40,7 @@ def judge(walk: Walk, report: DecodeReport | None) -> Verdict:
     """Join what the walk and the isolated decoder found; `report` is None where none was asked."""
     thumbnail, share, row = _thumbnail_check(walk, report)
     checks = [*walk.checks, _decode_check(walk, report), thumbnail]
-    checks.sort(key=lambda check: check.outcome is not Outcome.FAIL)
+    checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
     return Verdict(_grade(walk, checks, share), share, tuple(checks), row)
 
 

@@ -53,7 +53,7 @@ class Grids:
 
 @dataclass(frozen=True, slots=True)
 class DecodedScan:
-    """A scan as far as it decoded; `mcu_raw` int64[done + 1]: raw offsets of its MCUs and its end."""
+    """A scan as far as it decoded; `mcu_raw` int64[done + 1]: raw offset of each MCU."""
 
     header: ScanHeader
     plan: ScanPlan

@@ -1,0 +1,2 @@
+"""The window. It shows what the engine says and hands on what the user wants; nothing slow runs on
+its thread."""

@@ -1,0 +1,68 @@
+"""Starts the window: application, look, session; kernels are warmed behind it."""
+
+from __future__ import annotations
+
+import sys
+import threading
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QApplication
+
+from needlewright.app.session import Session
+from needlewright.app.settings import Settings
+from needlewright.app.theme.look import icon, look
+from needlewright.app.window import MainWindow
+from needlewright.wording import errors
+from needlewright.wording import window as words
+
+
+def application() -> QApplication:
+    """The one application object, with fonts and name."""
+    known = QApplication.instance()
+    if isinstance(known, QApplication):
+        return known
+    made = QApplication(sys.argv[:1])
+    made.setApplicationName("needlewright")
+    made.setApplicationDisplayName(words.PROGRAM)
+    made.setDesktopFileName("needlewright")
+    made.setStyle("Fusion")
+    look.load_fonts()
+    made.setWindowIcon(icon())
+    return made
+
+
+def make_window(settings: Settings | None = None) -> MainWindow:
+    """A window in the remembered look, or the desktop's."""
+    app = application()
+    kept = settings or Settings()
+    desktop_dark = app.styleHints().colorScheme() == Qt.ColorScheme.Dark
+    look.apply(bool(kept.get("dark", desktop_dark)), float(kept.get("scale", 1.0)))
+    return MainWindow(Session(kept))
+
+
+def warm_kernels() -> None:
+    """Compile or load the kernels before they are needed."""
+    from needlewright.core.kernels.warm import warm
+
+    warm()
+
+
+def run_window(job: str | None, demo: bool = False) -> int:
+    """Open the window, on `job` or on the demo; returns the exit status."""
+    app = application()
+    window = make_window()
+    sys.excepthook = lambda kind, error, trace: _unforeseen(window, kind, error, trace)
+    window.show()
+    threading.Thread(target=warm_kernels, daemon=True).start()
+    if demo:
+        QTimer.singleShot(0, window.session.open_demo)
+    elif job is not None:
+        QTimer.singleShot(0, lambda: window.session.open_job(Path(job)))
+    return int(app.exec())
+
+
+def _unforeseen(window: MainWindow, kind, error, trace) -> None:  # type: ignore[no-untyped-def]
+    """The one handler for what nobody foresaw: told in the window, in full on standard error."""
+    sys.__excepthook__(kind, error, trace)
+    window.show_problem(errors.explain(error))

@@ -1,0 +1,313 @@
+"""The open job and the work on it: the one state that all stations share."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import sys
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QProcess, Signal
+
+from needlewright.app.settings import Settings, jobs_folder
+from needlewright.app.viewmodels.finds import FindsModel
+from needlewright.app.worker import DeliveryWork, PictureWork, SearchWork
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
+from needlewright.core.jobs.store import Job
+from needlewright.core.search.events import Finished, Progress
+from needlewright.core.search.plan import Plan
+from needlewright.wording import errors
+
+JUST_FOUND = 8
+DEMO_TITLE = "Fernbeck Valley otter survey"
+
+
+class Session(QObject):
+    """Everything that is open or running. Signals say what changed; stations ask for the rest."""
+
+    job_changed = Signal()
+    source_changed = Signal()
+    finds_changed = Signal()
+    selected = Signal(object)  # id or None
+    tray_changed = Signal()
+    search_changed = Signal()  # began, told, paused, ended
+    delivery_changed = Signal()
+    problem = Signal(str)
+    go_to = Signal(int)  # station
+    demo_changed = Signal()
+
+    def __init__(self, settings: Settings, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.settings = settings
+        self.job: Job | None = None
+        self.source: SourceRow | None = None
+        self.selection: int | None = None
+        self.search: SearchWork | None = None
+        self.delivery: DeliveryWork | None = None
+        self.progress: Progress | None = None
+        self.ending: str | None = None
+        self.area_start = 0  # of the running search, bytes
+        self.delivering: object = None
+        self.delivered: object = None
+        self.just_found: list[int] = []
+        self.marked: tuple[int, int] | None = None  # the part of the tape in view, bytes
+        self.demo_builder: QProcess | None = None
+        self.demo_told = (0, 0)
+        self.finds = FindsModel(self)
+        self.pictures = PictureWork(self)
+        self.pictures.start()
+
+    # jobs
+
+    def open_job(self, folder: Path) -> bool:
+        """Open the job in `folder`; on failure the open one stays and `problem` tells why."""
+        try:
+            job = Job(folder)
+        except NeedlewrightError as error:
+            self.problem.emit(errors.explain(error))
+            return False
+        self._take(job)
+        return True
+
+    def open_image(self, image: Path, folder: Path | None = None) -> bool:
+        """Search `image` in a job: the one in `folder`, else a new one where jobs are kept."""
+        try:
+            job, row = job_for_image(folder or new_folder(image), image, image.stem)
+        except (NeedlewrightError, OSError) as error:
+            self.problem.emit(errors.explain(error))
+            return False
+        self._take(job, row)
+        return True
+
+    def _take(self, job: Job, source: SourceRow | None = None) -> None:
+        self.end_work()
+        if self.job is not None:
+            self.job.close()
+        self.job = job
+        rows = job.sources()
+        self.source = source or (rows[0] if rows else None)
+        self.selection, self.progress, self.ending = None, None, None
+        self.delivering = self.delivered = None
+        self.just_found, self.marked = [], None
+        for step in job.steps():
+            if self.source is not None and step.source == self.source.id:
+                self.ending = step.ending
+        self.settings.remember_job(str(job.folder), job.title)
+        self.finds.open(job.folder)
+        self.job_changed.emit()
+        self.source_changed.emit()
+        self.finds_changed.emit()
+        self.tray_changed.emit()
+        self.search_changed.emit()
+        self.selected.emit(None)
+
+    def name_job(self, title: str) -> None:
+        assert self.job is not None
+        if self.job.meta("title") != title:
+            self.job.set_meta("title", title)
+            self.settings.remember_job(str(self.job.folder), title)
+            self.job_changed.emit()
+
+    def choose_source(self, number: int) -> None:
+        assert self.job is not None
+        self.source = next(row for row in self.job.sources() if row.id == number)
+        self.source_changed.emit()
+
+    # the demo
+
+    def open_demo(self) -> None:
+        """Open the demo's job; draws its card first, in a process of its own, where needed."""
+        from needlewright.demo import card
+
+        path = card.folder() / card.CARD
+        if path.exists() and (card.folder() / card.TRUTH).exists():
+            self._open_demo_card(path)
+            return
+        if self.demo_builder is not None:
+            return
+        builder = QProcess(self)
+        builder.readyReadStandardError.connect(self._hear_builder)
+        builder.finished.connect(self._builder_ended)
+        self.demo_builder = builder
+        builder.start(sys.executable, ["-m", "needlewright.demo"])
+        self.demo_changed.emit()
+
+    def _hear_builder(self) -> None:
+        assert self.demo_builder is not None
+        for line in self.demo_builder.readAllStandardError().data().decode().splitlines():
+            if match := re.fullmatch(r"(\d+) (\d+)", line.strip()):
+                self.demo_told = (int(match[1]), int(match[2]))
+        self.demo_changed.emit()
+
+    def _builder_ended(self, status: int) -> None:
+        assert self.demo_builder is not None
+        out = self.demo_builder.readAllStandardOutput().data().decode().strip()
+        self.demo_builder.deleteLater()
+        self.demo_builder = None
+        self.demo_changed.emit()
+        if status == 0 and out:
+            self._open_demo_card(Path(out))
+        else:
+            self.problem.emit(errors.sentence("demo-failed", {
+                "reason": "its process ended early"}))
+
+    def _open_demo_card(self, path: Path) -> None:
+        folder = jobs_folder() / DEMO_TITLE
+        if self.open_image(path, folder):
+            self.name_job(DEMO_TITLE)
+
+    # searching
+
+    @property
+    def searching(self) -> bool:
+        return self.search is not None
+
+    def begin_search(self, plan: Plan) -> None:
+        if self.job is None or self.source is None or self.search is not None:
+            return
+        work = SearchWork(self.job.folder, self.source, plan, self)
+        work.told.connect(self._search_told)
+        work.kept.connect(self._search_kept)
+        work.ended.connect(self._search_ended)
+        work.failed.connect(self._search_failed)
+        work.finished.connect(self._search_over)
+        self.search, self.progress, self.ending = work, None, None
+        self.area_start = plan.area.start if plan.area else 0
+        work.start()
+        self.search_changed.emit()
+
+    def pause_search(self) -> None:
+        if self.search is not None:
+            self.search.go_on() if self.search.paused else self.search.pause()
+            self.search_changed.emit()
+
+    def stop_search(self) -> None:
+        if self.search is not None:
+            self.search.stop()
+
+    def _search_told(self, progress: Progress) -> None:
+        self.progress = progress
+        self.search_changed.emit()
+
+    def _search_kept(self, ids: tuple[int, ...]) -> None:
+        self.just_found = [*reversed(ids), *self.just_found][:JUST_FOUND]
+        self.finds.refresh()
+        self.finds_changed.emit()
+
+    def _search_ended(self, event: Finished) -> None:
+        self.ending = event.ending
+
+    def _search_failed(self, sentence: str) -> None:
+        self.ending = "failed"
+        self.problem.emit(sentence)
+
+    def _search_over(self) -> None:
+        if self.search is not None:
+            self.search.deleteLater()
+        self.search = None
+        self.finds.refresh()
+        self.finds_changed.emit()
+        self.search_changed.emit()
+
+    # finds and tray
+
+    def select(self, number: int | None) -> None:
+        if number != self.selection:
+            self.selection = number
+            self.selected.emit(number)
+
+    def record(self, number: int) -> FindRecord | None:
+        if self.job is None:
+            return None
+        try:
+            return self.job.record(number)
+        except NeedlewrightError:
+            return None
+
+    def source_of(self, row: FindRow) -> SourceRow | None:
+        rows = self.job.sources() if self.job else []
+        return next((s for s in rows if s.id == row.source), None)
+
+    def toggle_tray(self, ids: list[int]) -> None:
+        """Take `ids` out if all are in the tray, else put all in."""
+        if self.job is None or not ids:
+            return
+        rows = self.job.rows(ids)
+        self.set_tray(ids, not all(row.in_tray for row in rows))
+
+    def set_tray(self, ids: list[int], inside: bool) -> None:
+        if self.job is None:
+            return
+        try:
+            (self.job.put_in_tray if inside else self.job.take_from_tray)(ids)
+        except NeedlewrightError as error:
+            self.problem.emit(errors.explain(error))
+            return
+        self.tray_changed.emit()
+
+    # delivering
+
+    def begin_delivery(self, ids: list[int], destination: Path) -> None:
+        if self.job is None or self.delivery is not None:
+            return
+        work = DeliveryWork(self.job.folder, ids, destination, self)
+        work.told.connect(self._delivery_told)
+        work.ended.connect(self._delivery_ended)
+        work.failed.connect(self.problem)
+        work.finished.connect(self._delivery_over)
+        self.delivery, self.delivering, self.delivered = work, None, None
+        work.start()
+        self.delivery_changed.emit()
+
+    def stop_delivery(self) -> None:
+        if self.delivery is not None:
+            self.delivery.stop()
+
+    def _delivery_told(self, event: object) -> None:
+        self.delivering = event
+        self.delivery_changed.emit()
+
+    def _delivery_ended(self, event: object) -> None:
+        self.delivered = event
+
+    def _delivery_over(self) -> None:
+        if self.delivery is not None:
+            self.delivery.deleteLater()
+        self.delivery, self.delivering = None, None
+        self.delivery_changed.emit()
+
+    # closing
+
+    def end_work(self) -> None:
+        """Stop what runs and wait; everything found is kept."""
+        for work in (self.search, self.delivery):
+            if work is not None:
+                work.blockSignals(True)
+                work.end()
+        self.search = self.delivery = None
+
+    def close(self) -> None:
+        self.end_work()
+        self.finds.end()
+        self.pictures.end()
+        if self.demo_builder is not None:
+            self.demo_builder.blockSignals(True)
+            self.demo_builder.kill()
+            self.demo_builder.waitForFinished()
+        if self.job is not None:
+            with contextlib.suppress(NeedlewrightError):
+                self.job.close()
+            self.job = None
+
+
+def new_folder(image: Path) -> Path:
+    """A folder that does not exist yet, named after the image and the day."""
+    base = jobs_folder() / f"{image.stem} {time.strftime('%Y-%m-%d')}"
+    folder, number = base, 1
+    while folder.exists():
+        number += 1
+        folder = base.with_name(f"{base.name} ({number})")
+    return folder

@@ -1,0 +1,1 @@
+"""The five stations: places, not a wizard."""

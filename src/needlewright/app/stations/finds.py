@@ -1,0 +1,255 @@
+"""Finds: the contact sheet that fills while the search runs, narrowed and ordered at will."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from needlewright.app.session import Session
+from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.sheet import Sheet
+from needlewright.app.widgets.contact_sheet import ContactSheet, empty_text
+from needlewright.app.widgets.dossier import WIDTH, Dossier
+from needlewright.app.widgets.full_view import SIDE, FullView, why_not
+from needlewright.app.widgets.pictures import Thumbnails
+from needlewright.app.widgets.small import button, column, label, line
+from needlewright.app.widgets.stitch import draw_stitch
+from needlewright.core.checks.decoding import DecodeReport
+from needlewright.core.jobs.rows import Filter
+from needlewright.wording import checks as check_words
+from needlewright.wording import window as words
+
+ROW_HEIGHTS = (64, 84, 108, 140, 180, 232)
+TYPING_MS = 150
+EMPTY, SHEET, FULL = range(3)
+
+
+class GradeButton(QPushButton):
+    """A grade as a switch: its stitch and its word."""
+
+    def __init__(self, grade: str) -> None:
+        super().__init__("")
+        self.grade = grade
+        self.setObjectName(f"grade-{grade}")
+        self.setCheckable(True)
+        self.setProperty("role", "link")
+        self.setToolTip(check_words.GRADE_MEANINGS[grade])
+        self.setAccessibleName(grade)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setFixedSize(look.px(64) + 36, look.px(26))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        draw_stitch(painter, 4, self.height() / 2, self.grade, 0.66, 28)
+        painter.setFont(look.font(13, self.isChecked()))
+        painter.setPen(look.colour("ink" if self.isChecked() else "thread"))
+        painter.drawText(self.rect().adjusted(38, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter,
+                         check_words.GRADES[self.grade])
+        if self.hasFocus():
+            painter.fillRect(0, self.height() - 2, self.width() - 8, 2, look.colour("thread"))
+        painter.end()
+
+
+class Finds(QWidget):
+    """Sheet or full view in the middle, the dossier on the right."""
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self.setObjectName("station")
+        self._session, self._thumbnails = session, thumbnails
+        self._size = 2
+        self._total = self._shown = 0
+        self.sheet = ContactSheet(thumbnails)
+        self.sheet.rows_for = lambda ids: session.job.rows(ids) if session.job else []
+        self.full = FullView()
+        self.empty_box = QVBoxLayout()
+        empty = QWidget()
+        empty.setLayout(self.empty_box)
+        self.stack = QStackedWidget()
+        for widget in (empty, self.sheet, self.full):
+            self.stack.addWidget(widget)
+        self._typing = QTimer(self, singleShot=True, interval=TYPING_MS)
+        self._typing.timeout.connect(self._ask)
+        left = column(margins=(0, 0, 0, 0), spacing=0)
+        left.addWidget(self._narrowing())
+        left.addWidget(self.stack, 1)
+        self.dossier = Dossier(session, thumbnails)
+        self.dossier.setFixedWidth(look.px(WIDTH))
+        panel = QWidget()
+        panel.setObjectName("dossier")
+        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        inside = QHBoxLayout(panel)
+        inside.setContentsMargins(1, 0, 0, 0)
+        inside.addWidget(self.dossier)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addLayout(left, 1)
+        whole.addWidget(panel)
+        self._connect()
+        self._show_sheet(self.sheet.sheet)
+
+    def _connect(self) -> None:
+        session, sheet, full = self._session, self.sheet, self.full
+        session.finds.answered.connect(self._show_sheet)
+        session.selected.connect(sheet.select)
+        session.tray_changed.connect(self._tray_changed)
+        session.job_changed.connect(self.job_changed)
+        session.search_changed.connect(self._refresh_empty)
+        session.finds_changed.connect(self._count)
+        session.pictures.ready.connect(self._picture_came)
+        sheet.chosen.connect(session.select)
+        sheet.opened.connect(self.open_full)
+        sheet.tray_wanted.connect(session.toggle_tray)
+        sheet.resized.connect(lambda width: session.finds.ask(view_width=width))
+        sheet.bigger.connect(self.resize_pictures)
+        full.closed.connect(self.close_full)
+        full.moved.connect(self._move_full)
+        full.tray_wanted.connect(session.toggle_tray)
+
+    def _narrowing(self) -> QWidget:
+        bar = QWidget()
+        rows = column(bar, (16, 8, 16, 6), 4)
+        self.text = QLineEdit()
+        self.text.setObjectName("narrow")
+        self.text.setPlaceholderText(words.FINDS_NARROW)
+        self.text.setClearButtonEnabled(True)
+        self.text.setMinimumWidth(look.px(260))
+        self.text.textChanged.connect(lambda _: self._typing.start())
+        self.count = label("", "muted", "findsCount")
+        self.orders = QButtonGroup(self)
+        order_row = line(spacing=12)
+        for name, text in words.FINDS_ORDERS.items():
+            choice = button(text, f"order-{name}", self._ask, "link")
+            choice.setCheckable(True)
+            choice.setChecked(name == "origin")
+            self.orders.addButton(choice)
+            order_row.addWidget(choice)
+        self.grades = {grade: GradeButton(grade) for grade in ("whole", "partial", "remnant")}
+        for grade_button in self.grades.values():
+            grade_button.clicked.connect(lambda *_: self._ask())
+        self.kinds: dict[str, QPushButton] = {}
+        for name in ("jpeg", "png"):
+            chosen = button(name.upper(), f"format-{name}", self._ask, "link")
+            chosen.setCheckable(True)
+            self.kinds[name] = chosen
+        smaller = button(words.FINDS_SMALLER, "smaller", lambda: self.resize_pictures(-1), "link")
+        larger = button(words.FINDS_LARGER, "larger", lambda: self.resize_pictures(1), "link")
+        rows.addLayout(line(self.text, self.count, None, order_row))
+        rows.addLayout(line(*self.grades.values(), 12, *self.kinds.values(), None,
+                            label(words.FINDS_SIZE, "muted"), smaller, larger, spacing=8))
+        return bar
+
+    # asking
+
+    def wanted(self) -> Filter:
+        return Filter(
+            grades=frozenset(g for g, b in self.grades.items() if b.isChecked()),
+            formats=frozenset(k for k, b in self.kinds.items() if b.isChecked()),
+            text=self.text.text().strip())
+
+    def _ask(self) -> None:
+        chosen = self.orders.checkedButton()
+        order = chosen.objectName().removeprefix("order-") if chosen else "origin"
+        self._session.finds.ask(wanted=self.wanted(), order=order)
+
+    def clear_narrowing(self) -> None:
+        self.text.clear()
+        for choice in (*self.grades.values(), *self.kinds.values()):
+            choice.setChecked(False)
+        self._ask()
+
+    def resize_pictures(self, step: int) -> None:
+        self._size = max(0, min(len(ROW_HEIGHTS) - 1, self._size + step))
+        self._session.finds.ask(row_height=ROW_HEIGHTS[self._size])
+
+    # showing
+
+    def _show_sheet(self, sheet: Sheet) -> None:
+        self._shown = int(sheet.ids.size)
+        self.sheet.show_sheet(sheet, self._session.selection)
+        if self.stack.currentIndex() != FULL:
+            self.stack.setCurrentIndex(SHEET if self._shown else EMPTY)
+        self._count()
+        self._refresh_empty()
+
+    def _count(self) -> None:
+        job = self._session.job
+        self._total = sum(t.finds for t in job.tally()) if job else 0
+        self.count.setText(words.shown_of(self._shown, max(self._total, self._shown)))
+
+    def _refresh_empty(self) -> None:
+        if self.stack.currentIndex() == EMPTY:
+            from needlewright.app.widgets.small import clear
+
+            clear(self.empty_box)
+            self.empty_box.addWidget(self._empty())
+
+    def _empty(self) -> QWidget:
+        if self._total:
+            widget = empty_text(words.FINDS_NARROWED, words.FINDS_NARROWED_TEXT)
+            act, text = self.clear_narrowing, words.FINDS_CLEAR
+        else:
+            done = self._session.ending == "done"
+            text = words.FINDS_NONE_DONE if done else words.FINDS_NONE_TEXT
+            widget = empty_text(words.FINDS_NONE, text)
+            act, text = (lambda: self._session.go_to.emit(1)), words.FINDS_TO_SEARCH
+        inside = widget.layout()
+        assert isinstance(inside, QVBoxLayout)
+        inside.insertLayout(2, line(None, button(text, "emptyAct", act, "link"), None))
+        return widget
+
+    def job_changed(self) -> None:
+        job = self._session.job
+        self._thumbnails.open(job.folder if job else None)
+        if self.stack.currentIndex() == FULL:
+            self.stack.setCurrentIndex(SHEET)
+
+    def _tray_changed(self) -> None:
+        self.sheet.forget_rows()
+        if self.stack.currentIndex() == FULL and self._session.selection is not None:
+            self._show_full(self._session.selection, decode=False)
+
+    # full view
+
+    def open_full(self, number: int) -> None:
+        self._session.select(number)
+        self.stack.setCurrentIndex(FULL)
+        self.full.setFocus()
+        self._show_full(number)
+
+    def _show_full(self, number: int, decode: bool = True) -> None:
+        record = self._session.record(number)
+        if record is None:
+            return
+        line_text = check_words.grade_line(record.row.grade, record.row.share, record.checks)
+        self.full.show_find(record.row, line_text, self._thumbnails.get(number))
+        source = self._session.source_of(record.row)
+        if decode and source is not None:
+            self._session.pictures.show(record, source.path, SIDE)
+
+    def _picture_came(self, number: int, report: DecodeReport) -> None:
+        if self.full.row is not None and self.full.row.id == number:
+            self.full.show_picture(report.thumbnail, why_not(report.error, report.text))
+
+    def close_full(self) -> None:
+        self.stack.setCurrentIndex(SHEET if self._shown else EMPTY)
+        self.sheet.setFocus()
+
+    def _move_full(self, key: int) -> None:
+        before = self.sheet.current_id()
+        step = {Qt.Key.Key_Up: Qt.Key.Key_Left, Qt.Key.Key_Down: Qt.Key.Key_Right}
+        self.sheet.move(step.get(Qt.Key(key), key))
+        number = self.sheet.current_id()
+        if number is not None and number != before:
+            self._show_full(number)
+

@@ -1,0 +1,180 @@
+"""Intake: what this job works on, and how to begin."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+
+from needlewright.app.session import Session
+from needlewright.app.theme.look import look
+from needlewright.app.widgets.activity_line import Gauge
+from needlewright.app.widgets.dossier import WIDTH
+from needlewright.app.widgets.small import button, card, clear, column, fill, label, line
+from needlewright.core.jobs.rows import SourceRow
+from needlewright.wording import units
+from needlewright.wording import window as words
+
+
+class Intake(QWidget):
+    """Sources on the left, how to begin and recent jobs in the middle, the source's facts right."""
+
+    to_search = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("station")
+        self.setAcceptDrops(True)
+        self._session = session
+        self.sources, self.begin, self.facts = QVBoxLayout(), QVBoxLayout(), QVBoxLayout()
+        for layout in (self.sources, self.begin, self.facts):
+            layout.setSpacing(8)
+        left, middle = column(margins=(24, 16, 0, 16)), column(margins=(8, 16, 24, 16))
+        fill(left, label(words.INTAKE_SOURCES, "head"),
+             label(words.INTAKE_NOTHING_WRITTEN, "muted"), 8, self.sources)
+        self.open_button = button(words.INTAKE_OPEN, "openImage", self.choose_image, "link")
+        self.open_job_button = button(words.INTAKE_OPEN_JOB, "openJob", self.choose_job, "link")
+        fill(left, line(self.open_button, label(words.INTAKE_OPEN_KEY, "small"), None,
+                        spacing=8), line(self.open_job_button, None), None)
+        fill(middle, self.begin, None)
+        panel = QWidget()
+        panel.setObjectName("dossier")
+        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        panel.setFixedWidth(look.px(WIDTH))
+        fill(column(panel, (16, 16, 16, 16)), self.facts, None)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(24)
+        whole.addLayout(left, 1)
+        whole.addLayout(middle, 1)
+        whole.addWidget(panel)
+        self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
+        for signal in (session.job_changed, session.source_changed):
+            signal.connect(self.refresh)
+        session.demo_changed.connect(self._show_demo)
+        self.refresh()
+
+    # content
+
+    def refresh(self) -> None:
+        job = self._session.job
+        clear(self.sources)
+        rows = job.sources() if job else []
+        for row in rows:
+            self.sources.addWidget(self._source_card(row))
+        clear(self.begin)
+        if not rows:
+            frame, inside = card()
+            fill(inside, label(words.INTAKE_FIRST, "sub"),
+                 label(words.INTAKE_FIRST_TEXT, "muted", wrap=True), 4,
+                 line(button(words.INTAKE_OPEN, "openFirst", self.choose_image, "main"), None))
+            self.begin.addWidget(frame)
+        self._show_recent()
+        self._add_demo()
+        self._show_facts()
+
+    def _source_card(self, row: SourceRow) -> QWidget:
+        frame, inside = card()
+        chosen = self._session.source is not None and self._session.source.id == row.id
+        frame.setProperty("chosen", chosen)
+        fill(inside, line(label(row.name, "sub"), None, label(words.INTAKE_USED, "muted")),
+             label(f"{units.size(row.size)}, {row.sector_size}-byte sectors", "muted"))
+        frame.mousePressEvent = (  # type: ignore[method-assign]
+            lambda _: self._session.choose_source(row.id))
+        return frame
+
+    def _show_recent(self) -> None:
+        if self.begin.count():
+            self.begin.addSpacing(8)
+        self.begin.addWidget(label(words.INTAKE_RECENT, "head"))
+        recent = self._session.settings.recent_jobs()
+        if not recent:
+            self.begin.addWidget(label(words.INTAKE_NO_RECENT, "muted"))
+        for index, (folder, title) in enumerate(recent):
+            row = button(title, f"recent{index}",
+                         lambda f=folder: self._session.open_job(Path(f)), "row")
+            row.setToolTip(folder)
+            where = label(_shortened(folder), "small")
+            fill(self.begin, line(row, None, where))
+
+    def _add_demo(self) -> None:
+        self.begin.addSpacing(8)
+        frame, inside = card()
+        self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
+        self.demo_button = button(words.INTAKE_DEMO, "openDemo", self._session.open_demo)
+        fill(inside, label(words.INTAKE_DEMO_TEXT, "muted", wrap=True), 4,
+             line(self.demo_button, self.demo_gauge, self.demo_text, None, spacing=12))
+        self.begin.addWidget(frame)
+        self._show_demo()
+
+    def _show_demo(self) -> None:
+        building = self._session.demo_builder is not None
+        done, total = self._session.demo_told
+        self.demo_button.setVisible(not building)
+        self.demo_gauge.setVisible(building)
+        self.demo_text.setVisible(building)
+        self.demo_gauge.show_part(done / max(1, total))
+        self.demo_text.setText(
+            words.INTAKE_DEMO_BUILDING.format(done=done, total=total) if total
+            else words.INTAKE_DEMO_STARTING)
+
+    def _show_facts(self) -> None:
+        clear(self.facts)
+        source, job = self._session.source, self._session.job
+        if source is None or job is None:
+            self.facts.addWidget(label(words.SEARCH_NO_SOURCE, "muted", wrap=True))
+            return
+        names = words.DOSSIER_SOURCE_FACTS
+        grid = QGridLayout()
+        grid.setVerticalSpacing(6)
+        grid.setColumnStretch(1, 1)
+        rows = (
+            (names["size"], f"{units.size(source.size)} ({source.size:,} bytes)"),
+            (names["sectors"], f"{source.sector_size} bytes"),
+            (names["opened"], words.OPENED_READ_ONLY), (names["path"], source.path),
+            (names["hash"], source.sha256 or words.NOT_HASHED))
+        for index, (name, value) in enumerate(rows):
+            grid.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
+            value_label = label(_breakable(value), wrap=True)
+            grid.addWidget(value_label, index, 1)
+        fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8,
+             label(words.INTAKE_NEXT, "sub"), label(words.INTAKE_NEXT_TEXT, wrap=True),
+             line(button(words.INTAKE_TO_SEARCH, "toSearch", self.to_search.emit, "main"), None),
+             8, label(_breakable(words.INTAKE_JOB_KEPT.format(path=job.folder)), "small",
+                      wrap=True))
+
+    # opening
+
+    def choose_image(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, words.CHOOSE_IMAGE, "", words.IMAGE_FILES)
+        if path:
+            self._session.open_image(Path(path))
+
+    def choose_job(self) -> None:
+        path = QFileDialog.getExistingDirectory(self, words.CHOOSE_JOB)
+        if path:
+            self._session.open_job(Path(path))
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        path = Path(event.mimeData().urls()[0].toLocalFile())
+        if (path / "job.sqlite").exists():
+            self._session.open_job(path)
+        else:
+            self._session.open_image(path)
+
+
+def _shortened(folder: str) -> str:
+    home = str(Path.home())
+    text = "~" + folder[len(home):] if folder.startswith(home + "/") else folder
+    return text if len(text) <= 40 else "…" + text[-39:]
+
+
+def _breakable(text: str) -> str:
+    """Paths may break behind every slash."""
+    return text.replace("/", "/\u200b")

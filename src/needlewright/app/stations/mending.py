@@ -1,0 +1,56 @@
+"""Mending: for now, what waits for it."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from needlewright.app.session import Session
+from needlewright.app.widgets.small import button, clear, column, fill, label, line
+from needlewright.app.widgets.stitch import Stitch
+from needlewright.core.jobs.rows import Filter
+from needlewright.wording import checks as check_words
+from needlewright.wording import finds as find_words
+from needlewright.wording import window as words
+
+LISTED = 12
+
+
+class Mending(QWidget):
+    """Lists the damaged finds; a click shows one."""
+
+    show_find = Signal(int)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("station")
+        self._session = session
+        self.waiting = QVBoxLayout()
+        self.waiting.setSpacing(6)
+        inside = column(self)
+        fill(inside, label(words.MENDING_HEAD, "head"),
+             label(words.MENDING_TEXT, "muted", wrap=True), 12,
+             label(words.MENDING_WAITING, "sub"), self.waiting, None)
+        for signal in (session.finds_changed, session.job_changed):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        clear(self.waiting)
+        job = self._session.job
+        number = sum(t.finds for t in job.tally() if t.grade == "partial") if job else 0
+        if job is None or not number:
+            self.waiting.addWidget(label(words.MENDING_NONE, "muted"))
+            return
+        ids = [item[0] for item in job.find_ids(Filter(grades=frozenset({"partial"})))[:LISTED]]
+        for row in job.rows(ids):
+            record = job.record(row.id)
+            stitch = Stitch(row.grade, row.share)
+            about = check_words.grade_line(row.grade, row.share, record.checks)
+            reason = check_words.reason(record.checks[0]) if record.checks else ""
+            name = button(find_words.title(row), f"waiting-{row.id}",
+                          lambda i=row.id: self.show_find.emit(i), "row")
+            self.waiting.addLayout(line(stitch, name, label(about, "muted"),
+                                        label(reason, "muted"), None))
+        if number > LISTED:
+            self.waiting.addWidget(label(f"+ {number - LISTED:,}", "muted"))

@@ -1,0 +1,267 @@
+"""Search: the plan, its steps, what each found, and what was found just now."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPixmap
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QWidget
+
+from needlewright.app.session import Session
+from needlewright.app.theme.look import look
+from needlewright.app.widgets.activity_line import Gauge
+from needlewright.app.widgets.dossier import WIDTH
+from needlewright.app.widgets.pictures import Thumbnails
+from needlewright.app.widgets.small import button, card, column, fill, label, line, restyle
+from needlewright.app.widgets.stitch import Stitch, draw_stitch
+from needlewright.core.formats.base import Kind
+from needlewright.core.formats.registry import formats
+from needlewright.core.jobs.rows import FindRow
+from needlewright.core.search.plan import Plan
+from needlewright.core.search.registry import steps
+from needlewright.core.sources.source import Span
+from needlewright.wording import checks as check_words
+from needlewright.wording import finds as find_words
+from needlewright.wording import units
+from needlewright.wording import window as words
+
+COLUMN = 96
+
+
+class StepCard:
+    """One step: what it does, its tally by kind, how far it is, and its buttons."""
+
+    def __init__(self, name: str, kinds: list[str]) -> None:
+        self.name = name
+        self.frame, inside = card()
+        self.state = label("", "muted", f"state-{name}")
+        self.cost = label("", "muted")
+        self.gauge = Gauge(250)
+        self.tallies = {kind: label("", "figure", f"tally-{name}-{kind}") for kind in kinds}
+        self.begin = button(words.SEARCH_BEGIN, f"begin-{name}", None, "main")
+        self.pause = button(words.SEARCH_PAUSE, f"pause-{name}")
+        self.stop = button(words.SEARCH_STOP, f"stop-{name}")
+        texts = column(margins=(0, 0, 0, 0), spacing=2)
+        fill(texts, label(find_words.STEPS[name].capitalize(), "sub"),
+             label(words.SEARCH_TEXTS[name], "muted"), self.cost)
+        figures = QHBoxLayout()
+        for tally in self.tallies.values():
+            tally.setMinimumWidth(look.px(COLUMN))
+            tally.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+            figures.addWidget(tally)
+        figures.addStretch(1)
+        middle = column(margins=(0, 0, 0, 0), spacing=6)
+        fill(middle, figures, self.gauge)
+        right = column(margins=(0, 0, 0, 0), spacing=6)
+        right.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
+        fill(right, self.state, line(None, self.begin, self.pause, self.stop, spacing=8))
+        row = QHBoxLayout()
+        row.addLayout(texts, 4)
+        row.addLayout(middle, 3)
+        row.addLayout(right, 3)
+        inside.addLayout(row)
+
+
+class JustFound(QWidget):
+    """A grid of the newest finds; a click opens one large."""
+
+    opened = Signal(int)
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self.setObjectName("justFound")
+        self._session, self._thumbnails = session, thumbnails
+        self._rows: list[FindRow] = []
+        thumbnails.ready.connect(lambda _: self.update())
+
+    def show_rows(self, rows: list[FindRow]) -> None:
+        self._rows = rows
+        self.update()
+
+    def _box(self, index: int) -> tuple[int, int, int, int]:
+        wide = (self.width() - 8) // 2
+        high = wide * 2 // 3
+        return (index % 2) * (wide + 8), (index // 2) * (high + 24), wide, high
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        for index, row in enumerate(self._rows):
+            x, y, wide, high = self._box(index)
+            if y + high + 16 > self.height():
+                break
+            painter.fillRect(x, y, wide, high, look.colour("pictures"))
+            picture = self._thumbnails.get(row.id)
+            if picture is not None and not picture.isNull():
+                _draw_fitted(painter, picture, x, y, wide, high)
+            draw_stitch(painter, x + 1, y + high + 9, row.grade, row.share)
+        painter.end()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        point = event.position()
+        for index, row in enumerate(self._rows):
+            x, y, wide, high = self._box(index)
+            if x <= point.x() < x + wide and y <= point.y() < y + high:
+                self.opened.emit(row.id)
+                return
+
+
+def _draw_fitted(painter: QPainter, picture: QPixmap, x: int, y: int, wide: int,
+                 high: int) -> None:
+    size = picture.size().scaled(wide, high, Qt.AspectRatioMode.KeepAspectRatio)
+    painter.drawPixmap(x + (wide - size.width()) // 2, y + (high - size.height()) // 2,
+                       size.width(), size.height(), picture)
+
+
+class Search(QWidget):
+    """The steps that exist, and what they found so far."""
+
+    show_find = Signal(int)
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self.setObjectName("station")
+        self._session = session
+        self._kinds = sorted({str(f.kind) for f in formats().values()})
+        self.head = label("", "head", "planHead")
+        left = column()
+        fill(left, self.head, label(words.SEARCH_HINT, "muted"), 8, self._kind_row())
+        self.cards = {name: StepCard(name, self._kinds) for name in steps()}
+        for step in self.cards.values():
+            step.begin.clicked.connect(lambda *_, s=step: self.begin(s.name))
+            step.pause.clicked.connect(lambda *_: session.pause_search())
+            step.stop.clicked.connect(lambda *_: session.stop_search())
+            left.addWidget(step.frame)
+        self.grades = {g: label("", "", f"grade-tally-{g}") for g in ("whole", "partial", "remnant")}
+        fill(left, 4, self._area_row(), 12, self._grade_row(), None)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addLayout(left, 1)
+        whole.addWidget(self._just_panel(session, thumbnails))
+        for signal in (session.search_changed, session.source_changed, session.finds_changed):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def _kind_row(self) -> QHBoxLayout:
+        self.kind_buttons = {}
+        row = line(label(words.SEARCH_LOOK_FOR, "muted"), spacing=8)
+        for kind in self._kinds:
+            chosen = button(find_words.KINDS[kind], f"kind-{kind}", self.refresh, "link")
+            chosen.setCheckable(True)
+            chosen.setChecked(True)
+            self.kind_buttons[kind] = chosen
+            row.addWidget(chosen)
+        row.addStretch(1)
+        return row
+
+    def _grade_row(self) -> QHBoxLayout:
+        row = line(label(words.SEARCH_SO_FAR, "muted"), spacing=12)
+        for grade, shown in self.grades.items():
+            row.addWidget(Stitch(grade, 0.66))
+            row.addWidget(shown)
+            row.addSpacing(12)
+        row.addStretch(1)
+        return row
+
+    def _area_row(self) -> QHBoxLayout:
+        self.everything = button(words.SEARCH_EVERYTHING, "areaAll", self.refresh, "link")
+        self.marked = button(words.SEARCH_MARKED, "areaMarked", self.refresh, "link")
+        self._areas = QButtonGroup(self)
+        for choice in (self.everything, self.marked):
+            choice.setCheckable(True)
+            self._areas.addButton(choice)
+        self.everything.setChecked(True)
+        self.area_text = label("", "muted", "areaText")
+        return line(label(words.SEARCH_WHERE, "muted"), self.everything, self.marked,
+                    self.area_text, None, spacing=12)
+
+    def _just_panel(self, session: Session, thumbnails: Thumbnails) -> QWidget:
+        panel = QWidget()
+        panel.setObjectName("dossier")
+        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        panel.setFixedWidth(look.px(WIDTH))
+        self.just = JustFound(session, thumbnails)
+        self.just.opened.connect(self.show_find)
+        self.just_hint = label(words.SEARCH_JUST_HINT, "muted", wrap=True)
+        inside = column(panel, (16, 16, 16, 16))
+        fill(inside, label(words.SEARCH_JUST, "title"), self.just_hint, 4)
+        inside.addWidget(self.just, 1)
+        return panel
+
+    # state
+
+    def area(self) -> Span | None:
+        if self.marked.isChecked() and self._session.marked is not None:
+            return Span(*self._session.marked)
+        return None
+
+    def begin(self, step: str) -> None:
+        chosen = {Kind(k) for k, b in self.kind_buttons.items() if b.isChecked()}
+        kinds = frozenset() if len(chosen) == len(self._kinds) else frozenset(chosen)
+        self._session.begin_search(Plan((step,), kinds, self.area()))
+
+    def refresh(self) -> None:
+        session = self._session
+        source, job = session.source, session.job
+        self.head.setText(words.SEARCH_PLAN.format(source=source.name) if source
+                          else words.SEARCH_PLAN_NONE)
+        self.marked.setEnabled(session.marked is not None)
+        if session.marked is None and self.marked.isChecked():
+            self.everything.setChecked(True)
+        area = self.area()
+        self.area_text.setText(units.stretch(area.start, area.stop) if area else "")
+        tally = job.tally() if job else []
+        states = {row.step: row for row in job.steps()
+                  if source and row.source == source.id} if job else {}
+        for grade, label_ in self.grades.items():
+            number = sum(t.finds for t in tally if t.grade == grade)
+            label_.setText(f"{number:,} {check_words.GRADES[grade]}")
+        for name, step in self.cards.items():
+            for kind, shown in step.tallies.items():
+                found = sum(t.finds for t in tally if t.step == name and t.kind == kind)
+                shown.setText(f"{found:,}" if found else "")
+            self._show_step(step, states.get(name))
+        rows = job.rows(session.just_found) if job else []
+        self.just.show_rows(rows)
+        self.just_hint.setText(words.SEARCH_JUST_HINT if rows else words.SEARCH_JUST_EMPTY)
+
+    def _show_step(self, step: StepCard, state: object) -> None:
+        session = self._session
+        running = session.search
+        ending = getattr(state, "ending", "")
+        if running is not None:
+            text = words.SEARCH_STATES["paused" if running.paused else "searching"]
+            progress = session.progress
+            part = progress.done / max(1, progress.total) if progress else 0.0
+        else:
+            text = words.SEARCH_STATES.get(ending, "")
+            span = getattr(state, "area_stop", 0) - getattr(state, "area_start", 0)
+            reached = getattr(state, "checkpoint", 0) - getattr(state, "area_start", 0)
+            part = 1.0 if ending == "done" else reached / max(1, span)
+        step.state.setText(text if session.source else words.SEARCH_NO_SOURCE)
+        step.gauge.show_part(part)
+        some_kind = any(b.isChecked() for b in self.kind_buttons.values())
+        step.begin.setEnabled(session.source is not None and some_kind)
+        step.begin.setText(words.SEARCH_AGAIN if ending == "done" else (
+            words.SEARCH_GO_ON if ending in ("stopped", "running", "failed")
+            else words.SEARCH_BEGIN))
+        step.begin.setVisible(running is None)
+        step.pause.setVisible(running is not None)
+        step.stop.setVisible(running is not None)
+        if running is not None:
+            step.pause.setText(words.SEARCH_CONTINUE if running.paused else words.SEARCH_PAUSE)
+        _choose(step.frame, running is not None)
+        area = self.area()
+        size = area.size if area else (session.source.size if session.source else 0)
+        left = session.progress.seconds_left if running and session.progress else None
+        step.cost.setText(f"{units.duration(left)} left" if left is not None else
+                          units.size(size) if size else "")
+
+
+def _choose(frame: QFrame, chosen: bool) -> None:
+    if frame.property("chosen") != chosen:
+        frame.setProperty("chosen", chosen)
+        restyle(frame)
+
+

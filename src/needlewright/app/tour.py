@@ -1,0 +1,125 @@
+"""The demo's tour without a display: search, choose, deliver, and a picture of each station."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+TOUR_SECONDS = 180
+SIZE = (1280, 800)
+
+
+def take_tour(folder: Path) -> int:
+    """Do the whole tour into `folder` (job, delivery, pictures); returns the exit status."""
+    if not os.environ.get("DISPLAY") and not os.environ.get("WAYLAND_DISPLAY"):
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from needlewright.demo.card import build
+
+    print("The stream card is being drawn ...", file=sys.stderr, flush=True)
+    image = build(told=_tell)
+    return _Tour(folder, image).run()
+
+
+def _tell(done: int, total: int) -> None:
+    if done % 10 == 0:
+        print(f"  {done} of {total} pictures", file=sys.stderr, flush=True)
+
+
+class _Tour:
+    """Drives the real window through a whole job, waiting on its signals."""
+
+    def __init__(self, folder: Path, image: Path) -> None:
+        from needlewright.app.main import make_window
+        from needlewright.app.settings import Settings
+
+        self.folder, self.image = folder, image
+        self.pictures = folder / "pictures"
+        self.pictures.mkdir(parents=True, exist_ok=True)
+        self.window = make_window(Settings(folder / "settings.json"))
+        self.session = self.window.session
+        self.problems: list[str] = []
+        self.session.problem.connect(self.problems.append)
+
+    def run(self) -> int:
+        self.window.resize(*SIZE)
+        self.window.show()
+        try:
+            self._tour()
+        except TimeoutError as error:
+            self.problems.append(str(error))
+        finally:
+            self.window.close()
+        for problem in self.problems:
+            print(f"needlewright: {problem}", file=sys.stderr)
+        return 1 if self.problems else 0
+
+    def _wait(self, ready: Callable[[], bool], what: str) -> None:
+        """Run the event loop until `ready`, at the longest TOUR_SECONDS."""
+        import time
+
+        from PySide6.QtCore import QEventLoop
+        from PySide6.QtWidgets import QApplication
+
+        until = time.monotonic() + TOUR_SECONDS
+        while not ready():
+            if self.problems or time.monotonic() > until:
+                raise TimeoutError(f"the demo did not get past: {what}")
+            QApplication.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 50)
+
+    def _shoot(self, name: str) -> None:
+        from PySide6.QtWidgets import QApplication
+
+        for _ in range(12):
+            QApplication.processEvents()
+        self.window.grab().save(str(self.pictures / f"{name}.png"))
+
+    def _tour(self) -> None:
+        from needlewright.app.session import DEMO_TITLE
+        from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH
+        from needlewright.core.delivery.bag import Delivered
+        from needlewright.core.jobs.rows import Filter
+        from needlewright.core.search.plan import Plan
+        from needlewright.wording import cli as words
+        from needlewright.wording.activity import delivered_line
+
+        session, window = self.session, self.window
+        if not session.open_image(self.image, self.folder / "job"):
+            raise TimeoutError("opening the card")
+        assert session.job is not None
+        session.name_job(DEMO_TITLE)
+        window.show_station(INTAKE)
+        self._shoot("1-intake")
+        window.show_station(SEARCH)
+        session.begin_search(Plan())
+        self._wait(lambda: len(session.just_found) >= 4 or not session.searching, "first finds")
+        self._shoot("2-search")
+        self._wait(lambda: not session.searching, "the search")
+        print("\n".join(words.counts(session.job.tally())))
+        window.show_station(FINDS)
+        whole = session.job.matching(Filter(grades=frozenset({"whole"})))
+        self._wait(lambda: window.finds.sheet.sheet.ids.size >= len(whole), "the sheet")
+        session.set_tray([row.id for row in whole], True)
+        session.select(whole[3].id)
+        self._settle()
+        self._shoot("3-finds")
+        window.show_station(MENDING)
+        self._shoot("4-mending")
+        window.show_station(DELIVERY)
+        window.delivery.choose_folder(self.folder / "delivery")
+        window.delivery.begin()
+        self._wait(lambda: session.delivered is not None and session.delivery is None,
+                   "the delivery")
+        self._shoot("5-delivery")
+        done = session.delivered
+        assert isinstance(done, Delivered)
+        print(delivered_line(done))
+        print(done.path)
+
+    def _settle(self) -> None:
+        """Wait until all thumbnails in view have come."""
+        sheet = self.window.finds.sheet
+        wanted = [int(sheet.sheet.ids[i]) for i in sheet.sheet.visible(0, sheet.height())]
+        self._wait(lambda: all(self.window.thumbnails.get(i) is not None for i in wanted),
+                   "the thumbnails")

@@ -1,0 +1,1 @@
+"""What stations show, as state without widgets."""

@@ -1,0 +1,88 @@
+"""The finds on show: which, in what order, laid out where. Queries run in a thread of their own."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QThread, Signal
+
+from needlewright.app.viewmodels.sheet import Sheet, lay_out
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.rows import Filter
+from needlewright.core.jobs.store import Job
+
+EVERYTHING = Filter()
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What is to be shown: `wanted` in `order`, for a view of this width and row height."""
+
+    wanted: Filter = EVERYTHING
+    order: str = "origin"
+    view_width: int = 900
+    row_height: int = 108
+
+
+class FindsModel(QThread):
+    """Answers the newest question with a Sheet; older ones are skipped."""
+
+    answered = Signal(object)  # Sheet
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._lock = threading.Condition()
+        self._folder: Path | None = None
+        self._ending = False
+        self._dirty = False
+        self.question = Question()
+
+    def open(self, folder: Path | None) -> None:
+        with self._lock:
+            self._folder, self._dirty = folder, True
+            self._lock.notify()
+        if not self.isRunning():
+            self.start()
+
+    def ask(self, **changes: object) -> None:
+        """Change parts of the question and ask it."""
+        with self._lock:
+            self.question = replace(self.question, **changes)  # type: ignore[arg-type]
+            self._dirty = True
+            self._lock.notify()
+
+    def refresh(self) -> None:
+        with self._lock:
+            self._dirty = True
+            self._lock.notify()
+
+    def end(self) -> None:
+        with self._lock:
+            self._ending = True
+            self._lock.notify()
+        self.wait()
+
+    def run(self) -> None:
+        while True:
+            with self._lock:
+                self._lock.wait_for(lambda: self._dirty or self._ending)
+                if self._ending:
+                    return
+                self._dirty = False
+                folder, question = self._folder, self.question
+            self.answered.emit(self._answer(folder, question))
+
+    @staticmethod
+    def _answer(folder: Path | None, question: Question) -> Sheet:
+        if folder is None:
+            return lay_out([], question.view_width, question.row_height, {}, False)
+        try:
+            with Job(folder, read_only=True) as job:
+                items = job.find_ids(question.wanted, question.order)
+                sizes = {source.id: source.size for source in job.sources()}
+        except NeedlewrightError:  # the folder went away; the session tells about it
+            items, sizes = [], {}
+        return lay_out(items, question.view_width, question.row_height, sizes,
+                       question.order == "origin")

@@ -1,0 +1,1 @@
+"""Drawn and composed pieces that stations share."""

@@ -1,0 +1,105 @@
+"""The activity line: what is running, how far, how fast, how long still; pause, stop, log."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QHBoxLayout, QWidget
+
+from needlewright.app.session import Session
+from needlewright.app.theme.look import look
+from needlewright.app.widgets.small import button, fill, label
+from needlewright.core.delivery.bag import Delivering
+from needlewright.wording import activity as activity_words
+from needlewright.wording import window as words
+
+
+class Gauge(QWidget):
+    """A thin line that fills; part 0.0 to 1.0."""
+
+    def __init__(self, length: int = 120) -> None:
+        super().__init__()
+        self._length, self.part = length, 0.0
+        self.setFixedSize(look.px(length), 10)
+
+    def sizeHint(self) -> QSize:
+        return QSize(look.px(self._length), 10)
+
+    def show_part(self, part: float) -> None:
+        self.part = max(0.0, min(1.0, part))
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        cap = Qt.PenCapStyle.RoundCap
+        middle, last = self.height() // 2, self.width() - 3
+        painter.setPen(QPen(look.colour("line"), 3, Qt.PenStyle.SolidLine, cap))
+        painter.drawLine(3, middle, last, middle)
+        if self.part > 0:
+            painter.setPen(QPen(look.colour("thread"), 3, Qt.PenStyle.SolidLine, cap))
+            painter.drawLine(3, middle, 3 + round((last - 3) * self.part), middle)
+        painter.end()
+
+
+class ActivityLine(QWidget):
+    """One entry for the search and one for a delivery."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("activity")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._session = session
+        self.idle = label(words.IDLE, "muted", "idle")
+        self.gauge, self.text = Gauge(), label("", "", "searchActivity")
+        self.delivery_gauge, self.delivery_text = Gauge(), label("", "", "deliveryActivity")
+        self.pause = button(words.SEARCH_PAUSE, "activityPause", session.pause_search, "link")
+        self.stop = button(words.SEARCH_STOP, "activityStop", self._stop, "link")
+        self.log = button(words.LOG, "activityLog", None, "link")
+        inside = QHBoxLayout(self)
+        inside.setContentsMargins(20, 0, 20, 0)
+        inside.setSpacing(12)
+        fill(inside, self.idle, self.gauge, self.text, 20, self.delivery_gauge,
+             self.delivery_text, None, self.pause, self.stop, self.log)
+        session.search_changed.connect(self.refresh)
+        session.delivery_changed.connect(self.refresh)
+        session.job_changed.connect(self.refresh)
+        self.refresh()
+
+    def sizeHint(self) -> QSize:
+        return QSize(800, look.px(30))
+
+    def _stop(self) -> None:
+        if self._session.search is not None:
+            self._session.stop_search()
+        else:
+            self._session.stop_delivery()
+
+    def refresh(self) -> None:
+        session = self._session
+        search, progress = session.search, session.progress
+        source = session.source.name if session.source else ""
+        if search is not None:
+            if search.paused:
+                self.text.setText(activity_words.paused_line(source, progress))
+            elif progress is not None:
+                self.text.setText(activity_words.search_line(source, progress))
+            else:
+                self.text.setText(source)
+        part = progress.done / max(1, progress.total) if progress else 0.0
+        self.gauge.show_part(part)
+        event = session.delivering
+        if isinstance(event, Delivering):
+            self.delivery_text.setText(activity_words.delivery_line(event))
+            self.delivery_gauge.show_part(event.done / max(1, event.total))
+        for widget, shown in (
+                (self.gauge, search is not None), (self.text, search is not None),
+                (self.pause, search is not None),
+                (self.stop, search is not None or session.delivery is not None),
+                (self.delivery_gauge, session.delivery is not None),
+                (self.delivery_text, session.delivery is not None),
+                (self.idle, search is None and session.delivery is None),
+                (self.log, session.job is not None)):
+            widget.setVisible(shown)
+        if search is not None:
+            self.pause.setText(words.SEARCH_CONTINUE if search.paused else words.SEARCH_PAUSE)

@@ -1,0 +1,180 @@
+"""The dossier of the selected find: picture, origin, facts, checks, extents, parts."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRect, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
+from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
+
+from needlewright.app.session import Session
+from needlewright.app.theme.look import look
+from needlewright.app.widgets.pictures import Thumbnails
+from needlewright.app.widgets.small import button, clear, column, fill, label, line
+from needlewright.app.widgets.stitch import Stitch
+from needlewright.core.formats.base import Outcome, Part
+from needlewright.core.jobs.rows import FindRecord
+from needlewright.wording import checks as check_words
+from needlewright.wording import finds as find_words
+from needlewright.wording import units
+from needlewright.wording import window as words
+
+WIDTH = 350
+MAX_PARTS = 7
+
+
+class Picture(QWidget):
+    """A picture fitted into its width, on the ground that pictures have."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._pixmap = QPixmap()
+        self.setFixedHeight(look.px(212))
+
+    def show_pixmap(self, pixmap: QPixmap | None) -> None:
+        self._pixmap = pixmap or QPixmap()
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.fillRect(self.rect(), look.colour("pictures"))
+        if not self._pixmap.isNull():
+            size = self._pixmap.size().scaled(self.size(), Qt.AspectRatioMode.KeepAspectRatio)
+            place = QRect(0, 0, size.width(), size.height())
+            place.moveCenter(self.rect().center())
+            painter.drawPixmap(place, self._pixmap)
+        painter.end()
+
+
+class Parts(QWidget):
+    """The named pieces of a file as a strip, wide ones wider."""
+
+    def __init__(self, parts: tuple[Part, ...]) -> None:
+        super().__init__()
+        self._parts = parts[:MAX_PARTS]
+        self.setFixedHeight(look.px(26))
+        self.setToolTip("\n".join(
+            f"{p.name}: {units.size(p.stop - p.start)} at byte {p.start:,}" for p in parts))
+
+    def sizeHint(self) -> QSize:
+        return QSize(280, look.px(26))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setFont(look.font(12))
+        metrics = painter.fontMetrics()
+        least = [metrics.horizontalAdvance(p.name) + 12 for p in self._parts]
+        spare = max(0, self.width() - sum(least) - 1)
+        total = sum(max(1, p.stop - p.start) for p in self._parts) or 1
+        x = 0.0
+        for part, width in zip(self._parts, least):
+            wide = width + spare * max(1, part.stop - part.start) / total
+            box = QRect(round(x), 0, round(wide) - 2, self.height() - 1)
+            painter.setPen(QPen(look.colour("line"), 1))
+            painter.setBrush(look.colour("ground"))
+            painter.drawRect(box)
+            painter.setPen(look.colour("muted"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, metrics.elidedText(
+                part.name, Qt.TextElideMode.ElideRight, box.width() - 4))
+            x += wide
+        painter.end()
+
+
+class Dossier(QScrollArea):
+    """Follows the session's selection."""
+
+    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self._session, self._thumbnails = session, thumbnails
+        self._picture = Picture()
+        self._number: int | None = None
+        inside = QWidget()
+        inside.setObjectName("inside")
+        outer = column(inside, (16, 16, 16, 16))
+        self._picture_box = self._picture
+        self._content = QVBoxLayout()
+        self._content.setSpacing(6)
+        fill(outer, self._picture, self._content, None)
+        self.setWidget(inside)
+        session.selected.connect(self.show_find)
+        session.tray_changed.connect(lambda: self.show_find(self._number))
+        session.job_changed.connect(lambda: self.show_find(None))
+        thumbnails.ready.connect(self._thumbnail_came)
+        look.changed.connect(lambda: self.show_find(self._number))
+        self.show_find(None)
+
+    def show_find(self, number: object) -> None:
+        self._number = number if isinstance(number, int) else None
+        record = None if self._number is None else self._session.record(self._number)
+        clear(self._content)
+        self._picture.setVisible(record is not None)
+        if record is None:
+            self._content.addWidget(label(words.DOSSIER_EMPTY, "muted", wrap=True))
+            return
+        self._picture.show_pixmap(self._thumbnails.get(record.row.id))
+        self._fill(record)
+
+    def _thumbnail_came(self, number: int) -> None:
+        if number == self._number:
+            self._picture.show_pixmap(self._thumbnails.get(number))
+
+    def _fill(self, record: FindRecord) -> None:
+        row = record.row
+        stitch = Stitch(row.grade, row.share)
+        title = label(find_words.title(row), "title", "dossierTitle", wrap=True)
+        self._content.addLayout(line(title, None, stitch, spacing=8))
+        self._content.addWidget(label(
+            check_words.grade_line(row.grade, row.share, record.checks), "muted", "dossierGrade",
+            wrap=True))
+        source = self._session.source_of(row)
+        self._content.addSpacing(4)
+        self._content.addWidget(label(
+            find_words.origin(record, source.name if source else "?"), wrap=True))
+        tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
+        self._content.addLayout(line(button(
+            tray, "dossierTray", lambda: self._session.toggle_tray([row.id]), "link"), None))
+        self._content.addLayout(self._grid(find_words.facts(record)))
+        self._head(words.DOSSIER_CHECKS)
+        self._content.addLayout(self._checks(record))
+        self._head(words.DOSSIER_EXTENTS)
+        self._content.addLayout(self._grid(find_words.extents(record), muted_first=False))
+        if record.parts:
+            self._head(words.DOSSIER_PARTS)
+            self._content.addWidget(Parts(record.parts))
+
+    def _head(self, text: str) -> None:
+        self._content.addSpacing(8)
+        self._content.addWidget(label(text, "sub"))
+
+    def _grid(self, rows: list[tuple[str, str]], muted_first: bool = True) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(4)
+        for index, (name, value) in enumerate(rows):
+            grid.addWidget(label(name, "muted" if muted_first else ""), index, 0,
+                           Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(label(value, "" if muted_first else "muted", wrap=True), index, 1)
+        grid.setColumnMinimumWidth(0, look.px(84))
+        grid.setColumnStretch(1, 1)
+        return grid
+
+    def _checks(self, record: FindRecord) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(10)
+        grid.setVerticalSpacing(4)
+        for index, check in enumerate(record.checks):
+            against = check.outcome in (Outcome.FAIL, Outcome.DOUBT)
+            role = "problem" if against else "muted"
+            outcome = "" if check.outcome is Outcome.PASS else (
+                f"{check_words.OUTCOMES[check.outcome]}: ")
+            grid.addWidget(label(check.name), index, 0, Qt.AlignmentFlag.AlignTop)
+            grid.addWidget(label(outcome + check_words.reason(check), role, wrap=True), index, 1)
+        grid.setColumnMinimumWidth(0, look.px(84))
+        grid.setColumnStretch(1, 1)
+        return grid

@@ -1,0 +1,183 @@
+"""One find, large: decoded by an isolated worker, zoomed and panned here."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, QRect, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from needlewright.app.theme.look import look
+from needlewright.app.widgets.stitch import draw_stitch
+from needlewright.core.jobs.rows import FindRow
+from needlewright.wording import checks as check_words
+from needlewright.wording import finds as find_words
+from needlewright.wording import window as words
+
+SIDE = 2400  # pixels of the decoded view
+LARGEST = 8.0
+EDGE = 16
+FOOT = 46
+
+
+class FullView(QWidget):
+    """Esc goes back; arrows go to the next find; T is the tray."""
+
+    closed = Signal()
+    moved = Signal(int)  # a key of movement
+    tray_wanted = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("fullView")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.row: FindRow | None = None
+        self.line = ""
+        self.picture = QPixmap()
+        self.sharp = False
+        self.problem = ""
+        self._zoom = 1.0
+        self._shift = QPoint(0, 0)
+        self._press: QPoint | None = None
+        look.changed.connect(self.update)
+
+    def show_find(self, row: FindRow, line: str, preview: QPixmap | None) -> None:
+        """Show a find with its thumbnail until `show_picture` brings the large view."""
+        if self.row is None or self.row.id != row.id:
+            self._zoom, self._shift = 1.0, QPoint(0, 0)
+            self.picture = preview or QPixmap()
+            self.sharp, self.problem = False, ""
+        self.row, self.line = row, line
+        self.update()
+
+    def show_picture(self, data: bytes, problem: str) -> None:
+        """The decoded view (JPEG bytes) or why there is none."""
+        image = QImage.fromData(data, "JPEG")
+        if not image.isNull():
+            self.picture = QPixmap.fromImage(image)
+        self.sharp, self.problem = True, problem if image.isNull() else ""
+        self.update()
+
+    def _target(self) -> QRectF:
+        room = self.rect().adjusted(EDGE, EDGE, -EDGE, -look.px(FOOT))
+        size = self.picture.size()
+        row = self.row
+        if row is not None and row.width and row.height:
+            wide, high = row.width, row.height
+            if row.orientation >= 5:
+                wide, high = high, wide
+        else:
+            wide, high = max(1, size.width()), max(1, size.height())
+        fit = min(room.width() / wide, room.height() / high, 1.0)
+        scale = fit * self._zoom
+        width, height = wide * scale, high * scale
+        return QRectF(room.center().x() - width / 2 + self._shift.x(),
+                      room.center().y() - height / 2 + self._shift.y(), width, height)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.fillRect(self.rect(), look.colour("pictures"))
+        target = self._target()
+        if not self.picture.isNull():
+            painter.drawPixmap(target, self.picture, QRectF(self.picture.rect()))
+            self._paint_damage(painter, target)
+        foot = self.rect().adjusted(0, self.height() - look.px(FOOT) + 8, 0, 0)
+        painter.fillRect(foot, look.colour("panel"))
+        if self.row is not None:
+            self._paint_foot(painter, foot)
+        if not self.sharp or self.problem:
+            painter.setPen(look.colour("muted"))
+            painter.setFont(look.font(13))
+            place = self.rect().adjusted(0, 0, 0, -look.px(FOOT))
+            if self.picture.isNull():
+                painter.drawText(place, Qt.AlignmentFlag.AlignCenter,
+                                 self.problem or words.FULL_LOADING)
+        painter.end()
+
+    def _paint_damage(self, painter: QPainter, target: QRectF) -> None:
+        """A dashed line where the damage begins, for pictures shown as they are coded."""
+        row = self.row
+        if row is None or not row.damage_row or not row.height or row.orientation != 1:
+            return
+        y = target.top() + target.height() * row.damage_row / row.height
+        painter.setPen(QPen(look.colour("ochre"), 2, Qt.PenStyle.DashLine))
+        painter.drawLine(round(target.left()) - 8, round(y), round(target.right()) + 8, round(y))
+
+    def _paint_foot(self, painter: QPainter, foot: QRect) -> None:
+        assert self.row is not None
+        painter.setFont(look.font(13, True))
+        painter.setPen(look.colour("ink"))
+        name = find_words.title(self.row)
+        left = foot.left() + EDGE
+        painter.drawText(QRect(left, foot.top(), foot.width(), foot.height()),
+                         Qt.AlignmentFlag.AlignVCenter, name)
+        left += painter.fontMetrics().horizontalAdvance(name) + 20
+        draw_stitch(painter, left, foot.center().y() + 1, self.row.grade, self.row.share)
+        left += 60
+        painter.setFont(look.font(13))
+        painter.setPen(look.colour("muted"))
+        about = self.line + (f"   ·   {words.FULL_IN_TRAY}" if self.row.in_tray else "")
+        hint_width = painter.fontMetrics().horizontalAdvance(words.FULL_HINT) + EDGE
+        room = foot.right() - left - 12
+        fits_hint = room > painter.fontMetrics().horizontalAdvance(about) + hint_width + 20
+        shown = painter.fontMetrics().elidedText(about, Qt.TextElideMode.ElideRight, room)
+        painter.drawText(QRect(left, foot.top(), room, foot.height()),
+                         Qt.AlignmentFlag.AlignVCenter, shown)
+        if fits_hint:
+            painter.drawText(foot.adjusted(0, 0, -EDGE, 0), Qt.AlignmentFlag.AlignVCenter
+                             | Qt.AlignmentFlag.AlignRight, words.FULL_HINT)
+
+    def _set_zoom(self, factor: float) -> None:
+        self._zoom = max(1.0, min(LARGEST, self._zoom * factor))
+        if self._zoom == 1.0:
+            self._shift = QPoint(0, 0)
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        match event.key():
+            case Qt.Key.Key_Escape | Qt.Key.Key_Return | Qt.Key.Key_Enter:
+                self.closed.emit()
+            case Qt.Key.Key_T if self.row is not None and not event.modifiers():
+                self.tray_wanted.emit([self.row.id])
+            case Qt.Key.Key_Plus | Qt.Key.Key_Equal if not event.modifiers() & (
+                    Qt.KeyboardModifier.ControlModifier):
+                self._set_zoom(1.5)
+            case Qt.Key.Key_Minus if not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                self._set_zoom(1 / 1.5)
+            case (Qt.Key.Key_Left | Qt.Key.Key_Right | Qt.Key.Key_Up | Qt.Key.Key_Down
+                  | Qt.Key.Key_Home | Qt.Key.Key_End):
+                self.moved.emit(event.key())
+            case _:
+                super().keyPressEvent(event)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self._set_zoom(1.2 if event.angleDelta().y() > 0 else 1 / 1.2)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._press = event.position().toPoint() - self._shift
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._press is not None and self._zoom > 1.0:
+            self._shift = event.position().toPoint() - self._press
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._press = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.closed.emit()
+
+
+def why_not(error: str | None, text: str) -> str:
+    """Why a find cannot be shown, from the decoder's answer."""
+    template = check_words.SENTENCES.get(f"decode-{error}", "")
+    return template.format(text=text, width=0, height=0) if template else ""

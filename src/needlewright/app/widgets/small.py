@@ -1,0 +1,103 @@
+"""Small helpers that every station uses: labels with a role, links, cards, layouts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QBoxLayout,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+
+def label(text: str = "", role: str = "", name: str = "", wrap: bool = False) -> QLabel:
+    """A label; `role` picks its style, `name` its object name."""
+    made = QLabel(text)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    if role:
+        made.setProperty("role", role)
+    if name:
+        made.setObjectName(name)
+    made.setWordWrap(wrap)
+    return made
+
+
+def button(text: str, name: str, act: Callable[[], object] | None = None,
+           role: str = "") -> QPushButton:
+    """A push button; roles: main, link, row."""
+    made = QPushButton(text)
+    made.setObjectName(name)
+    made.setCursor(Qt.CursorShape.PointingHandCursor)
+    if role:
+        made.setProperty("role", role)
+    if act is not None:
+        made.clicked.connect(lambda *_: act())
+    return made
+
+
+def card(name: str = "card") -> tuple[QFrame, QVBoxLayout]:
+    """A rounded panel and its layout."""
+    frame = QFrame()
+    frame.setObjectName(name)
+    inside = QVBoxLayout(frame)
+    inside.setContentsMargins(16, 12, 16, 12)
+    inside.setSpacing(4)
+    return frame, inside
+
+
+def column(parent: QWidget | None = None, margins: tuple[int, int, int, int] = (24, 16, 24, 16),
+           spacing: int = 8) -> QVBoxLayout:
+    made = QVBoxLayout(parent) if parent is not None else QVBoxLayout()
+    made.setContentsMargins(*margins)
+    made.setSpacing(spacing)
+    return made
+
+
+def line(*things: QWidget | QLayout | int | None, spacing: int = 16) -> QHBoxLayout:
+    """A row of widgets; an int is fixed space, None stretches."""
+    made = QHBoxLayout()
+    made.setContentsMargins(0, 0, 0, 0)
+    made.setSpacing(spacing)
+    fill(made, *things)
+    return made
+
+
+def fill(layout: QBoxLayout, *things: QWidget | QLayout | int | None) -> None:
+    for thing in things:
+        if thing is None:
+            layout.addStretch(1)
+        elif isinstance(thing, int):
+            layout.addSpacing(thing)
+        elif isinstance(thing, QLayout):
+            layout.addLayout(thing)
+        else:
+            layout.addWidget(thing)
+
+
+def clear(layout: QLayout) -> None:
+    """Remove everything from a layout, now and not later: it is about to be filled again."""
+    while layout.count():
+        item = layout.takeAt(0)
+        if item is None:
+            break
+        widget, inner = item.widget(), item.layout()
+        if widget is not None:
+            widget.hide()
+            widget.setParent(None)
+            widget.deleteLater()
+        elif inner is not None:
+            clear(inner)
+            inner.deleteLater()
+
+
+def restyle(widget: QWidget) -> None:
+    """Apply the style sheet again after a property changed."""
+    widget.style().unpolish(widget)
+    widget.style().polish(widget)

@@ -1,0 +1,71 @@
+"""The grade stitches: how a grade is drawn, wherever a find is shown."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from needlewright.app.theme.look import look
+
+LENGTH = 44
+DASHES = 6
+
+
+def draw_stitch(painter: QPainter, x: float, y: float, grade: str, share: float,
+                length: float = LENGTH) -> None:
+    """Draw a grade's stitch from (x, y) to the right, about 10 pixels high."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    cap = Qt.PenCapStyle.RoundCap
+    if grade == "whole":
+        painter.setPen(QPen(look.colour("ink"), 2.4, Qt.PenStyle.SolidLine, cap))
+        painter.drawLine(round(x), round(y), round(x + length), round(y))
+    elif grade == "mended":
+        painter.setPen(QPen(look.colour("plum"), 2, Qt.PenStyle.SolidLine, cap))
+        painter.drawLine(round(x), round(y), round(x + length), round(y))
+        for index in range(3):
+            middle = round(x + length * (0.3 + 0.2 * index))
+            painter.drawLine(middle - 3, round(y) - 3, middle + 3, round(y) + 3)
+            painter.drawLine(middle - 3, round(y) + 3, middle + 3, round(y) - 3)
+    elif grade == "partial":
+        step = length / DASHES
+        there = max(1, round(share * DASHES)) if share > 0 else 0
+        for index in range(DASHES):
+            name = "ochre" if index < there else "line"
+            painter.setPen(QPen(look.colour(name), 2.6, Qt.PenStyle.SolidLine, cap))
+            left = x + index * step
+            painter.drawLine(round(left + 1), round(y), round(left + step * 0.62), round(y))
+    elif grade == "remnant":
+        painter.setPen(QPen(look.colour("muted"), 3, Qt.PenStyle.SolidLine, cap))
+        painter.drawLine(round(x), round(y), round(x + 8), round(y))
+    else:
+        painter.setPen(QPen(look.colour("muted"), 1.2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRoundedRect(QRectF(x, y - 4, length, 8), 4, 4)
+    painter.restore()
+
+
+class Stitch(QWidget):
+    """One stitch as a widget."""
+
+    def __init__(self, grade: str = "whole", share: float = 1.0) -> None:
+        super().__init__()
+        self.grade, self.share = grade, share
+        look.changed.connect(self.update)
+
+    def show_grade(self, grade: str, share: float) -> None:
+        self.grade, self.share = grade, share
+        self.setAccessibleName(grade)
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(LENGTH + 8, 16)
+
+    def minimumSizeHint(self) -> QSize:
+        return self.sizeHint()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        draw_stitch(painter, 3, self.height() / 2, self.grade, self.share)
+        painter.end()

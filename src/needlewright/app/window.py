@@ -1,0 +1,274 @@
+"""The main window: thread line, tape, station, activity line."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QCloseEvent, QKeySequence, QShortcut
+from PySide6.QtWidgets import (
+    QDialog,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QPlainTextEdit,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from needlewright.app.session import Session
+from needlewright.app.stations.delivery import Delivery
+from needlewright.app.stations.finds import Finds
+from needlewright.app.stations.intake import Intake
+from needlewright.app.stations.mending import Mending
+from needlewright.app.stations.search import Search
+from needlewright.app.theme.look import SCALES, icon, look
+from needlewright.app.widgets.activity_line import ActivityLine
+from needlewright.app.widgets.pictures import Thumbnails
+from needlewright.app.widgets.small import button, column, fill, label, line
+from needlewright.app.widgets.tape import Tape
+from needlewright.app.widgets.thread_line import ThreadLine
+from needlewright.wording import activity as activity_words
+from needlewright.wording import finds as find_words
+from needlewright.wording import units
+from needlewright.wording import window as words
+
+INTAKE, SEARCH, FINDS, MENDING, DELIVERY = range(5)
+
+
+class MainWindow(QMainWindow):
+    """Holds the stations together; all state is the session's."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setWindowIcon(icon())
+        self.thumbnails = Thumbnails(self)
+        self.thread_line = ThreadLine(words.STATIONS)
+        self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY)
+        self.intake = Intake(session)
+        self.search = Search(session, self.thumbnails)
+        self.finds = Finds(session, self.thumbnails)
+        self.mending = Mending(session)
+        self.delivery = Delivery(session)
+        self.stack = QStackedWidget()
+        for station in (self.intake, self.search, self.finds, self.mending, self.delivery):
+            self.stack.addWidget(station)
+        self.activity = ActivityLine(session)
+        self.notice, self.notice_text = self._make_notice()
+        inside = QWidget()
+        inside.setObjectName("station")
+        whole = QVBoxLayout(inside)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        for widget, stretch in ((self.thread_line, 0), (self.tape, 0), (self.notice, 0),
+                                (self.stack, 1), (self.activity, 0)):
+            whole.addWidget(widget, stretch)
+        self.setCentralWidget(inside)
+        self.resize(1280, 800)
+        self.setMinimumSize(1000, 640)
+        self._connect()
+        self._shortcuts()
+        self.show_station(INTAKE)
+        self._job_changed()
+
+    def _make_notice(self) -> tuple[QWidget, QLabel]:
+        box = QWidget()
+        outer = QHBoxLayout(box)
+        outer.setContentsMargins(16, 8, 16, 0)
+        frame = QFrame()
+        frame.setObjectName("notice")
+        inside = QHBoxLayout(frame)
+        inside.setContentsMargins(16, 8, 16, 8)
+        text = label("", "problem", "notice", wrap=True)
+        inside.addWidget(text, 1)
+        inside.addWidget(button(words.CLOSE, "closeNotice", self.hide_notice, "link"))
+        outer.addWidget(frame)
+        box.hide()
+        return box, text
+
+    def _connect(self) -> None:
+        session = self.session
+        self.thread_line.chosen.connect(self.show_station)
+        session.job_changed.connect(self._job_changed)
+        session.source_changed.connect(self._source_changed)
+        session.finds_changed.connect(self._finds_changed)
+        session.search_changed.connect(self._search_changed)
+        session.tray_changed.connect(self._tray_changed)
+        session.delivery_changed.connect(self._tray_changed)
+        session.selected.connect(self._selected)
+        session.problem.connect(self.show_problem)
+        session.go_to.connect(self.show_station)
+        self.intake.to_search.connect(lambda: self.show_station(SEARCH))
+        self.search.show_find.connect(self.show_find)
+        self.mending.show_find.connect(self.show_find)
+        self.tape.picked.connect(self._picked_on_tape)
+        self.tape.viewed.connect(self._tape_viewed)
+        self.activity.log.clicked.connect(self.show_log)
+
+    def _shortcuts(self) -> None:
+        acts = {
+            "Ctrl+O": self.intake.choose_image, "Ctrl+F": self._narrow, "F1": self.show_keys,
+            "Ctrl+P": self.session.pause_search, "Ctrl+D": self.toggle_dark,
+            "Ctrl++": lambda: self.scale_text(1), "Ctrl+=": lambda: self.scale_text(1),
+            "Ctrl+-": lambda: self.scale_text(-1),
+        }
+        for number in range(len(words.STATIONS)):
+            acts[f"Alt+{number + 1}"] = lambda n=number: self.show_station(n)
+        for keys, act in acts.items():
+            shortcut = QShortcut(QKeySequence(keys), self)
+            shortcut.activated.connect(act)
+
+    # stations
+
+    def show_station(self, number: int) -> None:
+        self.stack.setCurrentIndex(number)
+        self.thread_line.show_current(number)
+        if number == FINDS:
+            (self.finds.full if self.finds.stack.currentWidget() is self.finds.full
+             else self.finds.sheet).setFocus()
+        elif number == DELIVERY:
+            self.delivery.refresh()
+
+    def show_find(self, number: int) -> None:
+        """Go to Finds and open a find large."""
+        self.show_station(FINDS)
+        self.finds.open_full(number)
+
+    def _narrow(self) -> None:
+        self.show_station(FINDS)
+        self.finds.text.setFocus()
+        self.finds.text.selectAll()
+
+    # state
+
+    def _job_changed(self) -> None:
+        job = self.session.job
+        self.hide_notice()
+        self.setWindowTitle(words.title(job.title if job else None))
+        count = len(job.sources()) if job else 0
+        self.thread_line.show_title(job.title if job else words.NO_JOB, words.sources_line(count))
+        self.finds.job_changed()
+        self._finds_changed()
+        self._tray_changed()
+        self._search_changed()
+
+    def _source_changed(self) -> None:
+        source = self.session.source
+        self.tape.show_source(source.name if source else "", source.size if source else 0)
+        self.thread_line.show_figure(
+            INTAKE, units.size(source.size) if source else words.sources_line(0))
+        self._finds_changed()
+        self._search_changed()
+
+    def _finds_changed(self) -> None:
+        job, source = self.session.job, self.session.source
+        tally = job.tally() if job else []
+        self.thread_line.show_figure(FINDS, words.finds_figure(sum(t.finds for t in tally)))
+        self.thread_line.show_figure(MENDING, words.waiting(
+            sum(t.finds for t in tally if t.grade == "partial")))
+        self.tape.show_finds(job.spans(source.id) if job and source else [])
+
+    def _search_changed(self) -> None:
+        session = self.session
+        progress = session.progress
+        if session.search is not None:
+            part = progress.done / max(1, progress.total) if progress else 0.0
+            step = find_words.STEPS[progress.step] if progress else ""
+            state = words.SEARCH_STATES["paused"] if session.search.paused else step
+            text = f"{state} {units.percent(part)}".strip()
+            if progress is not None and session.source is not None:
+                start = session.area_start
+                self.tape.show_reached((start, start + progress.done))
+        else:
+            text = words.SEARCH_STATES.get(session.ending or "", "")
+            self.tape.show_reached(None)
+        self.thread_line.show_figure(SEARCH, text if session.source else "")
+
+    def _tray_changed(self) -> None:
+        job = self.session.job
+        count = job.tray_size()[0] if job else 0
+        self.thread_line.show_figure(DELIVERY, words.tray_figure(count))
+
+    def _selected(self, number: object) -> None:
+        record = self.session.record(number) if isinstance(number, int) else None
+        source = self.session.source
+        on_this = record is not None and source is not None and record.row.source == source.id
+        self.tape.show_selected(
+            [(o, n) for o, n in record.extents if o is not None] if record and on_this else [])
+
+    def _picked_on_tape(self, number: int) -> None:
+        self.session.select(number)
+        self.show_station(FINDS)
+        if self.finds.stack.currentWidget() is self.finds.full:
+            self.finds.open_full(number)
+
+    def _tape_viewed(self, view: object) -> None:
+        self.session.marked = view if isinstance(view, tuple) else None
+        self.search.refresh()
+
+    # notices, log, keys
+
+    def show_problem(self, sentence: str) -> None:
+        self.notice_text.setText(sentence)
+        self.notice.show()
+
+    def hide_notice(self) -> None:
+        self.notice.hide()
+
+    def show_log(self) -> None:
+        job = self.session.job
+        if job is None:
+            return
+        text = QPlainTextEdit()
+        text.setObjectName("logText")
+        text.setReadOnly(True)
+        lines = [f"{activity_words.clock(at)}  {activity_words.log_line(code, values)}"
+                 for at, code, values in job.log_lines()]
+        text.setPlainText("\n".join(lines))
+        self._dialog("log", words.LOG_TITLE, text, (760, 440))
+
+    def show_keys(self) -> None:
+        table = QWidget()
+        grid = QGridLayout(table)
+        grid.setHorizontalSpacing(24)
+        grid.setVerticalSpacing(8)
+        for index, (keys, what) in enumerate(words.KEYS):
+            grid.addWidget(label(keys, "sub"), index, 0)
+            grid.addWidget(label(what), index, 1)
+        self._dialog("keys", words.KEYS_TITLE, table, (560, 420))
+
+    def _dialog(self, name: str, title: str, content: QWidget, size: tuple[int, int]) -> None:
+        dialog = QDialog(self)
+        dialog.setObjectName(name)
+        dialog.setWindowTitle(title)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        inside = column(dialog, (20, 16, 20, 16), 12)
+        fill(inside, label(title, "head"), content,
+             line(None, button(words.CLOSE, f"{name}Close", dialog.close)))
+        dialog.resize(*(look.px(v) for v in size))
+        dialog.open()
+
+    # look
+
+    def toggle_dark(self) -> None:
+        look.apply(not look.dark)
+        self.session.settings.set("dark", look.dark)
+        self._refresh_all()
+
+    def scale_text(self, step: int) -> None:
+        index = min(range(len(SCALES)), key=lambda i: abs(SCALES[i] - look.scale))
+        scale = SCALES[max(0, min(len(SCALES) - 1, index + step))]
+        look.apply(look.dark, scale)
+        self.session.settings.set("scale", scale)
+        self._refresh_all()
+
+    def _refresh_all(self) -> None:
+        for station in (self.intake, self.search, self.mending, self.delivery):
+            station.refresh()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.thumbnails.end()
+        self.session.close()
+        event.accept()

@@ -1,0 +1,192 @@
+"""Threads that do the work and tell the window about it, about ten times a second."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QThread, Signal
+
+from needlewright.core.checks.decoding import DecodeReport, DecodeRequest, DecoderPool
+from needlewright.core.delivery.bag import Delivered, Delivering, deliver
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.formats.registry import formats
+from needlewright.core.jobs.rows import FindRecord, SourceRow
+from needlewright.core.jobs.runner import Kept, continued, run_search
+from needlewright.core.jobs.store import Job
+from needlewright.core.search.events import Event, Finished, Progress
+from needlewright.core.search.plan import Plan
+from needlewright.core.sources.files import ImageFile
+from needlewright.wording import errors
+from needlewright.wording.bag import words_for
+
+TELL_SECONDS = 0.1
+POLL_SECONDS = 0.05
+
+
+class Work(QThread):
+    """A thread with stop and pause. `failed` carries the sentence for what went wrong."""
+
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.stop_signal = threading.Event()
+        self._go_on = threading.Event()
+        self._go_on.set()
+        self._told = 0.0
+
+    @property
+    def paused(self) -> bool:
+        return not self._go_on.is_set()
+
+    def pause(self) -> None:
+        self._go_on.clear()
+
+    def go_on(self) -> None:
+        self._go_on.set()
+
+    def stop(self) -> None:
+        """Ask for the end; the thread ends by itself soon after."""
+        self.stop_signal.set()
+        self._go_on.set()
+
+    def end(self) -> None:
+        """Stop and wait, for closing."""
+        self.stop()
+        self.wait()
+
+    def _due(self) -> bool:
+        now = time.monotonic()
+        if now - self._told < TELL_SECONDS:
+            return False
+        self._told = now
+        return True
+
+    def run(self) -> None:
+        try:
+            self.work()
+        except (NeedlewrightError, OSError) as error:
+            self.failed.emit(errors.explain(error))
+
+    def work(self) -> None:
+        raise NotImplementedError
+
+
+class SearchWork(Work):
+    """Runs a search of one source of a job."""
+
+    told = Signal(object)  # Progress
+    kept = Signal(object)  # tuple of ids
+    ended = Signal(object)  # Finished
+
+    def __init__(self, folder: Path, source: SourceRow, plan: Plan,
+                 parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._folder, self._source, self._plan = folder, source, plan
+
+    def work(self) -> None:
+        with Job(self._folder) as job:
+            plan = continued(job, self._source, self._plan)
+            try:
+                self._follow(run_search(job, self._source, plan, self.stop_signal))
+            except NeedlewrightError as error:
+                job.log("failed", {"text": errors.explain(error)})
+                raise
+
+    def _follow(self, events: Iterator[Event | Kept]) -> None:
+        last: Progress | None = None
+        for event in events:
+            self._go_on.wait()
+            match event:
+                case Progress():
+                    last = event
+                    if self._due():
+                        self.told.emit(event)
+                case Kept():
+                    self.kept.emit(event.ids)
+                case Finished():
+                    if last is not None:
+                        self.told.emit(last)
+                    self.ended.emit(event)
+
+
+class DeliveryWork(Work):
+    """Delivers rows of a job to a folder."""
+
+    told = Signal(object)  # Delivering
+    ended = Signal(object)  # Delivered
+
+    def __init__(self, folder: Path, ids: list[int], destination: Path,
+                 parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._folder, self._ids, self._destination = folder, ids, destination
+
+    def work(self) -> None:
+        with Job(self._folder) as job:
+            rows = job.rows(self._ids)
+            events = deliver(job, rows, self._destination, words_for(job), self.stop_signal)
+            for event in events:
+                self._go_on.wait()
+                if isinstance(event, Delivered):
+                    if not event.finished:
+                        job.log("delivery-stopped", {"path": event.path})
+                    self.ended.emit(event)
+                elif isinstance(event, Delivering) and self._due():
+                    self.told.emit(event)
+
+
+class PictureWork(Work):
+    """Decodes large views, newest request first, in an isolated worker."""
+
+    ready = Signal(int, object)  # find id, DecodeReport
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._lock = threading.Condition()
+        self._wanted: tuple[FindRecord, str, int] | None = None
+
+    def show(self, record: FindRecord, source_path: str, side: int) -> None:
+        """Decode `record` for a view of `side` pixels; replaces a request still waiting."""
+        with self._lock:
+            self._wanted = (record, source_path, side)
+            self._lock.notify()
+
+    def stop(self) -> None:
+        super().stop()
+        with self._lock:
+            self._lock.notify()
+
+    def work(self) -> None:
+        pool: DecoderPool[int] = DecoderPool(1)
+        try:
+            while not self.stop_signal.is_set():
+                with self._lock:
+                    self._lock.wait_for(
+                        lambda: self._wanted is not None or self.stop_signal.is_set())
+                    wanted, self._wanted = self._wanted, None
+                if wanted is not None:
+                    self._decode(pool, *wanted)
+        finally:
+            pool.close()
+
+    def _decode(self, pool: DecoderPool[int], record: FindRecord, path: str, side: int) -> None:
+        row = record.row
+        picture = formats()[row.format].picture
+        extents = [(o, length) for o, length in record.extents if o is not None]
+        if not picture:
+            self.ready.emit(row.id, DecodeReport(False, "undecodable"))
+            return
+        try:
+            with ImageFile(path) as source:
+                request = DecodeRequest(source, extents, picture,
+                                        (row.width or 0) * (row.height or 0), None, side)
+                pool.submit(row.id, request)
+                while not self.stop_signal.is_set():
+                    for number, report in pool.results(POLL_SECONDS):
+                        self.ready.emit(number, report)
+                        return
+        except NeedlewrightError as error:
+            self.ready.emit(row.id, DecodeReport(False, "unreadable", errors.explain(error)))

@@ -1,0 +1,201 @@
+"""The window's own words: stations, labels, hints."""
+
+from __future__ import annotations
+
+from needlewright.wording import units
+
+PROGRAM = "Needlewright"
+STATIONS = ["Intake", "Search", "Finds", "Mending", "Delivery"]
+NO_JOB = "No job open"
+READ_ONLY_ONE = "1 source, read-only"
+READ_ONLY_MANY = "{count} sources, all read-only"
+TAPE_OVERVIEW = "Overview"
+TAPE_FINDS = "Finds"
+TAPE_EMPTY = "no source"
+
+# Intake
+INTAKE_SOURCES = "Sources"
+INTAKE_NOTHING_WRITTEN = "Nothing here is ever written to."
+INTAKE_FIRST = "Begin with an image of a card or a drive"
+INTAKE_FIRST_TEXT = (
+    "Open a raw image file, or drop one here. It is opened read-only and used in place; everything "
+    "found is kept in a job folder of its own, somewhere else.")
+INTAKE_OPEN = "Open an image file…"
+INTAKE_OPEN_KEY = "Ctrl+O"
+INTAKE_OPEN_JOB = "Open a job folder…"
+INTAKE_DEMO = "Look at the demo"
+INTAKE_DEMO_TEXT = ("The Fernbeck Valley otter survey: a made-up memory card with removed photos, "
+                    "drawn on this computer.")
+INTAKE_DEMO_BUILDING = "Drawing the demo card: {done} of {total} pictures"
+INTAKE_DEMO_STARTING = "Drawing the demo card…"
+INTAKE_RECENT = "Recent jobs"
+INTAKE_NO_RECENT = "Jobs that you open are listed here."
+INTAKE_JOB_KEPT = "The job is kept in {path}"
+INTAKE_USED = "used in place"
+INTAKE_NEXT = "Next"
+INTAKE_NEXT_TEXT = "Go to Search and begin; finds come while it runs."
+INTAKE_TO_SEARCH = "Go to Search"
+CHOOSE_IMAGE = "Choose an image file"
+CHOOSE_JOB = "Choose a job folder"
+IMAGE_FILES = "Images (*.img *.dd *.raw *.bin *.iso);;All files (*)"
+
+# Search
+SEARCH_PLAN = "Plan for {source}"
+SEARCH_PLAN_NONE = "Plan"
+SEARCH_HINT = "Each step adds to what is there. Begin and stop any of them at any time."
+SEARCH_LOOK_FOR = "look for"
+SEARCH_BEGIN = "Begin"
+SEARCH_GO_ON = "Go on"
+SEARCH_AGAIN = "Search again"
+SEARCH_PAUSE = "Pause"
+SEARCH_STOP = "Stop"
+SEARCH_CONTINUE = "Continue"
+SEARCH_WHERE = "Where"
+SEARCH_EVERYTHING = "everything"
+SEARCH_MARKED = "the part of the tape in view"
+SEARCH_SO_FAR = "In this job so far"
+SEARCH_JUST = "Just found"
+SEARCH_JUST_HINT = "a look now may save the rest of the search"
+SEARCH_JUST_EMPTY = "Pictures appear here as they are found."
+SEARCH_NO_SOURCE = "Open an image file at Intake first."
+SEARCH_TEXTS = {
+    "records": "what the file system lists, live and removed",
+    "old-records": "leftover folders and journals of former file systems",
+    "kept-copies": "what the device itself still keeps",
+    "signatures": "files known by their first bytes, by content alone",
+    "stitching": "broken finds against free pieces",
+}
+SEARCH_STATES = {
+    "done": "done", "stopped": "stopped, goes on from there", "running": "was interrupted",
+    "failed": "broke off", "paused": "paused", "": "not begun", "searching": "running",
+}
+
+# Finds
+FINDS_NARROW = "narrow: date, camera, format …"
+FINDS_ORDERS = {
+    "origin": "by origin", "found": "as found", "taken": "by date", "size": "by size",
+    "grade": "by grade",
+}
+FINDS_SIZE = "size"
+FINDS_SMALLER = "−"
+FINDS_LARGER = "+"
+FINDS_ALL_IN = "all into the tray"
+FINDS_ALL_OUT = "all out of the tray"
+FINDS_NONE = "Nothing found yet"
+FINDS_NONE_TEXT = "Begin a search; pictures appear here while it runs."
+FINDS_NONE_DONE = "The search found nothing of these kinds on this source."
+FINDS_NARROWED = "Nothing matches"
+FINDS_NARROWED_TEXT = "Other finds are hidden by the words and grades above."
+FINDS_CLEAR = "show all"
+FINDS_NO_PICTURE = "no picture\nto show"
+FINDS_TO_SEARCH = "Go to Search"
+FULL_BACK = "Back  Esc"
+FULL_LOADING = "decoding …"
+FULL_IN_TRAY = "in the tray"
+FULL_HINT = "arrows: next find   T: tray   + −: zoom   Esc: back"
+
+# Dossier
+DOSSIER_EMPTY = "Choose a find to read about it here."
+DOSSIER_CHECKS = "Checks"
+DOSSIER_EXTENTS = "Extents"
+DOSSIER_PARTS = "Parts"
+DOSSIER_INTO = "Put into the tray  T"
+DOSSIER_OUT = "Take out of the tray  T"
+DOSSIER_SOURCE_FACTS = {
+    "size": "size", "sectors": "sectors", "path": "path", "hash": "hash", "opened": "opened",
+}
+OPENED_READ_ONLY = "read-only"
+NOT_HASHED = "not made"
+
+# Mending
+MENDING_HEAD = "Mending"
+MENDING_TEXT = (
+    "Joining pieces and repairing damaged pictures will come here. A mended file will always be a "
+    "new one beside the bytes as found.")
+MENDING_WAITING = "Waiting"
+MENDING_NONE = "No find is damaged so far."
+
+# Delivery
+DELIVERY_WHAT = "What"
+DELIVERY_TRAY_EMPTY = "The tray is empty"
+DELIVERY_TRAY_HINT = (
+    "Nothing is chosen for you. In Finds, press T on a picture to put it into the tray.")
+DELIVERY_TO_FINDS = "Go to Finds"
+DELIVERY_HOW = "How"
+DELIVERY_HOW_HINT = "a bag (BagIt, SHA-256) with the files, their lists and a report"
+DELIVERY_WHERE = "Where"
+DELIVERY_CHOOSE = "Choose a folder…"
+DELIVERY_ELSEWHERE = "Elsewhere…"
+DELIVERY_NO_FOLDER = "No folder chosen yet."
+DELIVERY_BUTTON = "Deliver {count}"
+DELIVERY_STOP = "Stop"
+DELIVERY_OPEN = "Open folder"
+DELIVERY_DONE = "Delivered"
+DELIVERY_STOPPED = "Stopped"
+DELIVERY_HOLDS = "holds"
+DELIVERY_NOT = "does not hold"
+DELIVERY_ALSO = "manifests with SHA-256, finds.json, finds.csv, report.txt"
+DELIVERY_PROMISE = "written, read back and compared"
+DELIVERY_ASK = "The client will ask about"
+DELIVERY_ASK_NOTHING = "Nothing: all of it is whole and dated."
+DELIVERY_NO_DATE = "{count} without a date of their own"
+DELIVERY_NO_DATE_ONE = "1 without a date of its own"
+
+# Activity and keys
+IDLE = "Nothing is running"
+LOG = "Log"
+CLOSE = "Close"
+LOG_TITLE = "What happened in this job"
+KEYS_TITLE = "Keys"
+KEYS = [
+    ("Alt+1 … Alt+5", "go to a station"),
+    ("Ctrl+O", "open an image file"),
+    ("arrows, Home, End, Page keys", "move between finds"),
+    ("Enter", "full view of the find"),
+    ("Esc", "back"),
+    ("T", "into the tray, or out of it"),
+    ("Ctrl+F", "narrow the finds by words"),
+    ("+  −", "larger and smaller pictures; zoom in the full view and on the tape"),
+    ("Ctrl+P", "pause or continue the search"),
+    ("Ctrl+D", "light or dark"),
+    ("Ctrl++  Ctrl+−", "larger and smaller text"),
+    ("F1", "this list"),
+]
+
+
+def title(job_title: str | None) -> str:
+    return f"{job_title} - {PROGRAM}" if job_title else PROGRAM
+
+
+def sources_line(count: int) -> str:
+    if count == 0:
+        return "no source yet"
+    return READ_ONLY_ONE if count == 1 else READ_ONLY_MANY.format(count=count)
+
+
+def finds_figure(total: int) -> str:
+    return units.count(total, "find") if total else "none yet"
+
+
+def tray_figure(count: int) -> str:
+    return f"{count:,} in the tray" if count else "tray empty"
+
+
+def shown_of(shown: int, total: int) -> str:
+    if shown == total:
+        return units.count(total, "find")
+    return f"{shown:,} of {total:,}"
+
+
+def tray_line(count: int, size: int) -> str:
+    return f"{units.count(count, 'find')} in the tray, {units.size(size)}"
+
+
+def waiting(count: int) -> str:
+    if count == 0:
+        return "nothing waits"
+    return f"{count:,} waiting"
+
+
+def share_there(name: str, share: float) -> str:
+    return f"{name} is there to {units.percent(share)}"
