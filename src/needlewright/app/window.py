@@ -98,6 +98,7 @@ class MainWindow(QMainWindow):
         session.tray_changed.connect(self._tray_changed)
         session.delivery_changed.connect(self._tray_changed)
         session.selected.connect(self._selected)
+        session.finds.spans_answered.connect(self._spans_came)
         session.problem.connect(self.show_problem)
         session.go_to.connect(self.show_station)
         self.intake.to_search.connect(lambda: self.show_station(SEARCH))
@@ -128,8 +129,6 @@ class MainWindow(QMainWindow):
         if number == FINDS:
             (self.finds.full if self.finds.stack.currentWidget() is self.finds.full
              else self.finds.sheet).setFocus()
-        elif number == DELIVERY:
-            self.delivery.refresh()
 
     def show_find(self, number: int) -> None:
         """Go to Finds and open a find large."""
@@ -157,18 +156,22 @@ class MainWindow(QMainWindow):
     def _source_changed(self) -> None:
         source = self.session.source
         self.tape.show_source(source.name if source else "", source.size if source else 0)
+        self.session.finds.show_spans(source.id if source else None)
         self.thread_line.show_figure(
             INTAKE, units.size(source.size) if source else words.sources_line(0))
         self._finds_changed()
         self._search_changed()
 
     def _finds_changed(self) -> None:
-        job, source = self.session.job, self.session.source
+        job = self.session.job
         tally = job.tally() if job else []
         self.thread_line.show_figure(FINDS, words.finds_figure(sum(t.finds for t in tally)))
         self.thread_line.show_figure(MENDING, words.waiting(
             sum(t.finds for t in tally if t.grade == "partial")))
-        self.tape.show_finds(job.spans(source.id) if job and source else [])
+
+    def _spans_came(self, source: int, spans: object) -> None:
+        if self.session.source is not None and self.session.source.id == source:
+            self.tape.show_finds(spans)
 
     def _search_changed(self) -> None:
         session = self.session

@@ -7,7 +7,7 @@ from collections import Counter
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QUrl
-from PySide6.QtGui import QDesktopServices
+from PySide6.QtGui import QDesktopServices, QShowEvent
 from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from needlewright.app.session import Session
@@ -51,7 +51,7 @@ class Delivery(QWidget):
         for signal in (session.tray_changed, session.job_changed):
             signal.connect(self.refresh)
         session.delivery_changed.connect(self._show_work)
-        self.refresh()
+        self._ready = False
 
     def _buttons(self) -> QVBoxLayout:
         self.deliver_button = button("", "deliver", self.begin, "main")
@@ -78,7 +78,12 @@ class Delivery(QWidget):
         job = self._session.job
         return job.matching(Filter(tray_only=True)) if job else []
 
+    def showEvent(self, event: QShowEvent) -> None:
+        self.refresh()
+
     def refresh(self) -> None:
+        if not self.isVisible():
+            return  # looked at only when it is looked at
         rows = self.rows()
         self._show_what(rows)
         self._show_how(rows)
@@ -133,7 +138,7 @@ class Delivery(QWidget):
     def _show_how(self, rows: list[FindRow]) -> None:
         clear(self.how)
         frame, inside = card()
-        inside.setSpacing(2)
+        inside.setSpacing(5)
         name = self.destination.name if self.destination else "…"
         inside.addWidget(label(name, "sub"))
         inside.addLayout(line(20, label("data"), None, spacing=0))
@@ -202,7 +207,7 @@ class Delivery(QWidget):
         for widget, shown in (
                 (self.gauge, running), (self.told, running), (self.stop_button, running),
                 (self.deliver_button, not running), (self.choose_button, not running),
-                (self.promise, not running),
+                (self.promise, not running and done is None),
                 (self.result, isinstance(done, Delivered) and not running),
                 (self.open_button, isinstance(done, Delivered) and done.finished and not running)):
             widget.setVisible(shown)
@@ -213,7 +218,7 @@ class Delivery(QWidget):
             self.told.setText("")
         if isinstance(done, Delivered) and not running:
             self.result.setText(activity_words.delivered_line(done))
-        if not running:
+        if not running and self.isVisible():
             self._show_where(self.rows())
 
     def open_folder(self) -> None:

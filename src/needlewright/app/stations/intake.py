@@ -124,7 +124,7 @@ class Intake(QWidget):
         clear(self.facts)
         source, job = self._session.source, self._session.job
         if source is None or job is None:
-            self.facts.addWidget(label(words.SEARCH_NO_SOURCE, "muted", wrap=True))
+            self.facts.addWidget(label(words.INTAKE_NO_FACTS, "muted", wrap=True))
             return
         names = words.DOSSIER_SOURCE_FACTS
         grid = QGridLayout()

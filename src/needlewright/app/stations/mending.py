@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from needlewright.app.session import Session
@@ -33,9 +34,13 @@ class Mending(QWidget):
              label(words.MENDING_WAITING, "sub"), self.waiting, None)
         for signal in (session.finds_changed, session.job_changed):
             signal.connect(self.refresh)
+
+    def showEvent(self, event: QShowEvent) -> None:
         self.refresh()
 
     def refresh(self) -> None:
+        if not self.isVisible():
+            return  # looked at only when it is looked at
         clear(self.waiting)
         job = self._session.job
         number = sum(t.finds for t in job.tally() if t.grade == "partial") if job else 0

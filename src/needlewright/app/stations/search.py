@@ -132,7 +132,8 @@ class Search(QWidget):
             step.pause.clicked.connect(lambda *_: session.pause_search())
             step.stop.clicked.connect(lambda *_: session.stop_search())
             left.addWidget(step.frame)
-        self.grades = {g: label("", "", f"grade-tally-{g}") for g in ("whole", "partial", "remnant")}
+        grades = ("whole", "partial", "remnant")
+        self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
         fill(left, 4, self._area_row(), 12, self._grade_row(), None)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)

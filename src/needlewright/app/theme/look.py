@@ -136,8 +136,8 @@ QPushButton[role="link"]:hover {{ text-decoration: underline; }}
 QPushButton[role="link"]:focus {{ border-bottom: 2px solid {c.thread}; padding: {px(3)} {px(2)}; }}
 QPushButton[role="link"]:checked {{ font-weight: bold; color: {c.ink}; }}
 QPushButton[role="link"]:disabled {{ color: {c.muted}; }}
-QPushButton[role="row"] {{ border: none; border-radius: 0px; background: transparent; text-align: left;
-  padding: {px(4)} 0px; }}
+QPushButton[role="row"] {{ border: none; border-radius: 0px; background: transparent;
+  text-align: left; padding: {px(4)} 0px; }}
 QPushButton[role="row"]:hover {{ text-decoration: underline; }}
 QPushButton[role="row"]:focus {{ border-bottom: 2px solid {c.thread}; }}
 QLineEdit {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 8px;

@@ -6,6 +6,8 @@ import threading
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+import numpy as np
+import numpy.typing as npt
 from PySide6.QtCore import QObject, QThread, Signal
 
 from needlewright.app.viewmodels.sheet import Sheet, lay_out
@@ -30,6 +32,7 @@ class FindsModel(QThread):
     """Answers the newest question with a Sheet; older ones are skipped."""
 
     answered = Signal(object)  # Sheet
+    spans_answered = Signal(int, object)  # source, int64[n, 3] of (id, start, length)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -37,6 +40,7 @@ class FindsModel(QThread):
         self._folder: Path | None = None
         self._ending = False
         self._dirty = False
+        self._source: int | None = None
         self.question = Question()
 
     def open(self, folder: Path | None) -> None:
@@ -51,6 +55,12 @@ class FindsModel(QThread):
         with self._lock:
             self.question = replace(self.question, **changes)  # type: ignore[arg-type]
             self._dirty = True
+            self._lock.notify()
+
+    def show_spans(self, source: int | None) -> None:
+        """Whose finds the tape shows."""
+        with self._lock:
+            self._source, self._dirty = source, True
             self._lock.notify()
 
     def refresh(self) -> None:
@@ -71,8 +81,18 @@ class FindsModel(QThread):
                 if self._ending:
                     return
                 self._dirty = False
-                folder, question = self._folder, self.question
+                folder, question, source = self._folder, self.question, self._source
             self.answered.emit(self._answer(folder, question))
+            if folder is not None and source is not None:
+                self.spans_answered.emit(source, self._spans(folder, source))
+
+    @staticmethod
+    def _spans(folder: Path, source: int) -> npt.NDArray[np.int64]:
+        try:
+            with Job(folder, read_only=True) as job:
+                return np.array(job.spans(source), np.int64).reshape(-1, 3)
+        except NeedlewrightError:
+            return np.zeros((0, 3), np.int64)
 
     @staticmethod
     def _answer(folder: Path | None, question: Question) -> Sheet:

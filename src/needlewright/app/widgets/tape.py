@@ -59,13 +59,13 @@ class Tape(QWidget):
         self.source_name, self.size_bytes = name, size_bytes
         self.view = (0, size_bytes)
         self.pieces, self.reached = [], None
+        self.show_finds(np.zeros((0, 3), np.int64))
         self.viewed.emit(None)
         self.update()
 
-    def show_finds(self, spans: list[tuple[int, int, int]]) -> None:
-        """`spans`: (id, start, length) in bytes, ascending by start."""
-        table = np.array(spans, np.int64).reshape(-1, 3)
-        self.ids, self.starts, self.lengths = table[:, 0], table[:, 1], table[:, 2]
+    def show_finds(self, spans: npt.NDArray[np.int64]) -> None:
+        """`spans`: int64[n, 3] of (id, start, length) in bytes, ascending by start."""
+        self.ids, self.starts, self.lengths = spans[:, 0], spans[:, 1], spans[:, 2]
         self.update()
 
     def show_reached(self, span: tuple[int, int] | None) -> None:
@@ -205,7 +205,7 @@ class Tape(QWidget):
             painter.setBrush(look.colour("panel"))
             for start, length in zip(self.starts[shown].tolist(), self.lengths[shown].tolist()):
                 painter.drawRoundedRect(self._box(start, length, rect), 4, 4)
-        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setPen(QPen(look.colour("ink"), 1.5))
         painter.setBrush(look.colour("thread"))
         boxes = [self._box(start, length, rect) for start, length in self.pieces]
         for box in boxes:

@@ -1,0 +1,33 @@
+# Every target does its own set-up: `make demo` and `make test` work on a fresh machine.
+VENV ?= .venv
+PY := $(VENV)/bin/python
+STAMP := $(VENV)/.ready
+
+.PHONY: setup demo test lint bench screenshots lock
+
+setup: $(STAMP)
+
+$(STAMP): requirements.lock pyproject.toml tools/setup.sh
+	@sh tools/setup.sh $(VENV)
+	@touch $(STAMP)
+
+demo: $(STAMP)
+	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(PY) -m needlewright demo; \
+	else rm -rf build/demo && $(PY) -m needlewright demo --headless build/demo; fi
+
+lint: $(STAMP)
+	@$(PY) -m ruff check src tests benchmarks tools
+	@$(PY) -m mypy
+
+test: lint
+	@QT_QPA_PLATFORM=offscreen $(PY) tools/run_tests.py
+
+bench: $(STAMP)
+	@$(PY) -m benchmarks
+
+screenshots: $(STAMP)
+	@QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots
+
+lock: $(STAMP)
+	@$(PY) -m piptools compile --quiet --extra dev --generate-hashes --no-emit-index-url \
+	  --no-emit-find-links --no-header --strip-extras --allow-unsafe -o requirements.lock pyproject.toml

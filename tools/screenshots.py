@@ -1,0 +1,106 @@
+"""Takes the pictures in docs/screenshots from the demo data: every station, light and dark.
+
+`python tools/screenshots.py FOLDER` runs the tour there and adds the states that it does not pass.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtCore import QEventLoop
+from PySide6.QtWidgets import QApplication
+
+from needlewright.app.main import make_window
+from needlewright.app.session import DEMO_TITLE
+from needlewright.app.settings import Settings
+from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
+from needlewright.core.jobs.rows import Filter
+from needlewright.core.search.plan import Plan
+from needlewright.demo.card import build
+
+LIMIT_SECONDS = 120
+
+
+def wait(ready: Callable[[], bool]) -> None:
+    until = time.monotonic() + LIMIT_SECONDS
+    while not ready():
+        if time.monotonic() > until:
+            raise TimeoutError("a state for a picture never came")
+        QApplication.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 50)
+
+
+def shoot(window: MainWindow, folder: Path, name: str) -> None:
+    for _ in range(20):
+        QApplication.processEvents()
+    window.grab().save(str(folder / f"{name}.png"))
+
+
+def settle(window: MainWindow) -> None:
+    """Wait for the thumbnails in view."""
+    sheet = window.finds.sheet
+    wanted = [int(sheet.sheet.ids[i]) for i in sheet.sheet.visible(0, sheet.height())]
+    wait(lambda: all(window.thumbnails.get(i) is not None for i in wanted))
+
+
+def main(folder: Path) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    image = build()
+    with tempfile.TemporaryDirectory() as scratch:
+        place = Path(scratch)
+        window = make_window(Settings(place / "settings.json"))
+        window.resize(1280, 800)
+        window.show()
+        shoot(window, folder, "intake-empty")
+        session = window.session
+        session.open_image(image, place / "otter survey")
+        session.name_job(DEMO_TITLE)
+        shoot(window, folder, "intake-light")
+        window.show_station(FINDS)
+        shoot(window, folder, "finds-empty")
+        window.show_station(SEARCH)
+        session.begin_search(Plan())
+        wait(lambda: len(session.just_found) >= 5 or not session.searching)
+        settle(window)
+        shoot(window, folder, "search-busy")
+        wait(lambda: not session.searching)
+        window.show_station(FINDS)
+        everything = session.job.matching()
+        wait(lambda: window.finds.sheet.sheet.ids.size == len(everything))
+        whole = session.job.matching(Filter(grades=frozenset({"whole"})))
+        session.set_tray([row.id for row in whole[:37]], True)
+        partial = session.job.matching(Filter(grades=frozenset({"partial"})))
+        session.set_tray([partial[0].id], True)
+        session.select(whole[5].id)
+        settle(window)
+        shoot(window, folder, "finds-light")
+        window.finds.open_full(partial[0].id)
+        wait(lambda: window.finds.full.sharp)
+        shoot(window, folder, "full-view")
+        window.finds.close_full()
+        window.show_station(MENDING)
+        shoot(window, folder, "mending-light")
+        window.show_station(DELIVERY)
+        window.delivery.choose_folder(place / "for the client")
+        shoot(window, folder, "delivery-light")
+        window.toggle_dark()
+        for number, name in ((INTAKE, "intake"), (SEARCH, "search"), (FINDS, "finds"),
+                             (DELIVERY, "delivery")):
+            window.show_station(number)
+            shoot(window, folder, f"{name}-dark")
+        window.toggle_dark()
+        window.show_station(DELIVERY)
+        window.delivery.begin()
+        wait(lambda: session.delivered is not None and session.delivery is None)
+        shoot(window, folder, "delivery-done")
+        window.close()
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))
