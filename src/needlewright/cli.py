@@ -23,6 +23,7 @@ from needlewright.wording import errors
 
 STEPS = ("records", "old-records", "kept-copies", "signatures", "stitching")
 GRADES = ("whole", "mended", "partial", "remnant")
+NOT_YET = ("sources", "image", "mend")  # of the contract, not of this version
 PROGRESS_SECONDS = 1.0
 
 
@@ -32,6 +33,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
     commands = {"demo", "sources", "image", "search", "mend", "deliver", "run"}
     if not given or (given[0] not in commands and not given[0].startswith("-")):
         return _window(given)
+    if given[0] in NOT_YET and not {"-h", "--help"} & set(given):
+        error = NeedlewrightError("not-yet", what=f"'needlewright {given[0]}'")
+        print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
+        return 1
     options = _parser().parse_args(given)
     try:
         return int(options.action(options))
@@ -76,10 +81,8 @@ def _parser() -> argparse.ArgumentParser:
     _add_plan(run, area=False)
     run.set_defaults(action=_run)
 
-    for name in ("sources", "image", "mend"):
-        later = commands.add_parser(name, help=help_for[name])
-        later.add_argument("rest", nargs=argparse.REMAINDER)
-        later.set_defaults(action=_not_yet, name=name)
+    for name in NOT_YET:
+        commands.add_parser(name, help=help_for[name])
     return parser
 
 
@@ -131,10 +134,6 @@ def _demo(options: argparse.Namespace) -> int:
     from needlewright.app.tour import take_tour
 
     return take_tour(Path(options.headless))
-
-
-def _not_yet(options: argparse.Namespace) -> int:
-    raise NeedlewrightError("not-yet", what=f"'needlewright {options.name}'")
 
 
 def _plan(options: argparse.Namespace, area: tuple[int, int] | None):  # type: ignore[no-untyped-def]

@@ -6,7 +6,7 @@ import struct
 import unittest
 import zlib
 
-from needlewright.core.checks.decoding import DecoderPool, DecodeRequest
+from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.sources.memory import MemorySource
 from tests.core.test_png import chunk
 from tests.support import camera_jpeg, jpeg, png, scene

@@ -1,5 +1,6 @@
 """The signature step end to end: right files, right grades, honest events."""
 
+import os
 import threading
 import unittest
 
@@ -95,8 +96,20 @@ class SearchTest(FolderTest):
         self.assertEqual(names[0], "own thumbnail")
 
     def test_nothing_is_found_in_nothing(self):
-        for data in (b"\xff", bytes(100_000), b"\xff" * 100_000, noise(3_000_000), b"text\n" * 9999):
+        for data in (b"\xff", bytes(100_000), b"\xff" * 100_000, noise(3_000_000),
+                     b"text\n" * 9999):
             self.assertEqual(finds_on(MemorySource(data)), [])
+
+    def test_a_medium_that_goes_away_ends_the_search_but_keeps_what_came(self):
+        source = self.open_image(medium([(0, PHOTO)], 30 << 20))
+        found = []
+        with self.assertRaises(SourceError) as caught:
+            for event in search(source, Plan(), threading.Event()):
+                found += [event.find] if isinstance(event, Found) else []
+                if isinstance(event, Progress) and event.done > 1 << 20:
+                    os.truncate(source.path, 2 << 20)
+        self.assertEqual(caught.exception.code, "source-shrank")
+        self.assertEqual([f.size for f in found], [len(PHOTO)])
 
     def test_area_and_kinds(self):
         source = MemorySource(CARD)

@@ -79,7 +79,7 @@ def reason(check: Check) -> str:
     try:
         return template.format(**values).rstrip(": ")
     except (KeyError, ValueError, TypeError):
-        return template.split("{")[0].rstrip(" ,:")
+        return template.split("{")[0].rstrip(" ,:") or check.code.replace("-", " ")
 
 
 def _broken(values: dict[str, Any]) -> str:

@@ -25,6 +25,8 @@ def main(folder: str) -> None:
     os.rename(place / "payload", bag_folder)
     info = json.loads((place / "info.json").read_text(encoding="utf-8"))
     bag = bagit.make_bag(str(bag_folder), info, checksums=["sha256"])
+    # A delivery without files still needs its manifest (RFC 8493, 2.1.3), which bagit leaves off.
+    (bag_folder / "manifest-sha256.txt").touch()
     for tag in sorted((place / "tags").iterdir()):
         os.rename(tag, bag_folder / tag.name)
     bag.save()

@@ -133,11 +133,12 @@ class _Walker:
         if self.grids is None:
             assert self.headers.frame is not None
             self.grids = make_grids(self.headers.frame)
-        decoded = decode_scan(self.headers, header, self.grids, raw)
-        self.scans.append(decoded)
+        self.scans.append(decode_scan(self.headers, header, self.grids, raw))
         found = find_damage(
             self.headers, self.grids, self.scans, raw, data_start - self.start,
             self.source.sector_size, self._closed())
+        if len(self.scans) > 1:
+            self.scans[-2] = self.scans[-2].without_data()
         if found is not None and found.certain:
             self.damage = found
         elif found is not None and self.suspect is None:
@@ -167,8 +168,7 @@ class _Walker:
             if not block:
                 break
             pieces += block
-            data = np.frombuffer(bytes(block), np.uint8)
-            if data.size >= 4096 and not (data[1:] != data[0]).any():
+            if len(block) >= 4096 and block.count(block[0]) == len(block):
                 break  # nothing but blank space for a whole block
             whole = np.frombuffer(pieces, np.uint8)
             end = scan_end(whole, max(0, looked - 1))

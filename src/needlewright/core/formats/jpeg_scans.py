@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -51,15 +52,32 @@ class Grids:
         return cells[start : start + columns * rows].reshape(rows, columns)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class DecodedScan:
-    """A scan as far as it decoded; `mcu_raw` int64[done + 1]: raw offset of each MCU."""
+    """A scan as far as it decoded; `mcu_at` int64[MCUs]: clean offset of each MCU that did."""
 
     header: ScanHeader
     plan: ScanPlan
     result: ScanResult
-    mcu_raw: npt.NDArray[np.int64]
-    raw_break: int
+    clean: CleanScan
+    mcu_at: npt.NDArray[np.int64]
+
+    @cached_property
+    def mcu_raw(self) -> npt.NDArray[np.int64]:
+        """Raw offset of each MCU and of the place where decoding stopped, int64[done + 1]."""
+        done = self.mcu_at[: self.result.mcus_done]
+        return self.clean.raw_offsets(np.append(done, self.result.clean_offset))
+
+    def without_data(self) -> DecodedScan:
+        """The same without its bytes: of scans that are done with, only the outcome is kept."""
+        nothing = np.zeros(0, np.int64)
+        clean = unstuff(np.zeros(0, np.uint8), 1)
+        return DecodedScan(self.header, self.plan, self.result, clean, nothing)
+
+    @property
+    def raw_break(self) -> int:
+        """Raw offset where decoding stopped."""
+        return int(self.clean.raw_offsets(np.array([self.result.clean_offset]))[0])
 
     @property
     def complete(self) -> bool:
@@ -158,6 +176,4 @@ def decode_scan(headers: Headers, scan: ScanHeader, grids: Grids,
             clean, plan, tables, scan.band, scan.high, scan.low, grids.dc, grids.masks, mcu_at)
     else:
         result = decode_baseline(clean, plan, tables, grids.dc, grids.edge1, grids.edge2, mcu_at)
-    offsets = np.append(mcu_at[: result.mcus_done], result.clean_offset)
-    mcu_raw = clean.raw_offsets(offsets)
-    return DecodedScan(scan, plan, result, mcu_raw, int(mcu_raw[-1]))
+    return DecodedScan(scan, plan, result, clean, mcu_at)

@@ -11,6 +11,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from needlewright.core.errors import JobError
 from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.engine import cut_area, search
@@ -58,6 +59,8 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
     Raises SourceError and JobError; what was found until then is kept.
     """
     with ImageFile(source.path, source.sector_size) as image:
+        if image.size != source.size:
+            raise JobError("source-changed", path=source.path, was=source.size, now=image.size)
         area = cut_area(image, plan.area)
         keeper = _Keeper(job, source, plan, area)
         job.log("search-begins", {"source": source.name, "steps": list(plan.steps)})

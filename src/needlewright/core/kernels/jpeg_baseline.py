@@ -12,7 +12,12 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from needlewright.core.kernels.jpeg_bits import CleanScan, HuffmanTable, decode_symbol, peek64
+from needlewright.core.kernels.jpeg_bits import (
+    LOOKUP_BITS,
+    CleanScan,
+    HuffmanTable,
+    decode_symbol,
+)
 
 # Reasons why a scan stops, in the order of the kernel's return codes.
 COMPLETE, BAD_CODE, BLOCK_OVERFULL, DC_RANGE, DATA_ENDS, RESTART_ORDER, DATA_LEFT = range(7)
@@ -72,98 +77,112 @@ def stack_tables(tables: list[HuffmanTable]) -> tuple[npt.NDArray[np.generic], .
 
 
 @njit(cache=True, nogil=True)
-def _decode(clean, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
+def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
             block_component, block_dx, block_dy, per_row, total, mcu_width, mcu_height, stride,
             base, dc_table, ac_table, dc_limit, restart, dc, edge1, edge2, mcu_at):
     segments = seg_clean.size
+    # `acc` holds the next `left` bits, uppermost first; `w` is the next word to load. Keeping the
+    # bits in a register halves the chain of dependent steps from one symbol to the next.
     prediction = np.zeros(dc_limit.size, np.int64)
     edges = edge1.size
     mcu = 0
     segment = 0
-    bit = np.uint64(0)
+    acc = np.uint64(0)
+    left = np.int64(0)
+    w = np.int64(0)
     while mcu < total:
         stop_byte = seg_clean[segment + 1] if segment + 1 < segments else clean_size
-        stop_bit = np.uint64(stop_byte) * np.uint64(8)
-        bit = np.uint64(seg_clean[segment]) * np.uint64(8)
+        stop_bit = np.int64(stop_byte) * 8
+        start_bit = np.int64(seg_clean[segment]) * 8
+        w = start_bit >> 5
+        acc = np.uint64(words[w]) << np.uint64(32 + (start_bit & 31))
+        left = 32 - (start_bit & 31)
+        w += 1
         prediction[:] = 0
         last = min(total, mcu + restart) if restart > 0 else total
         while mcu < last:
-            mcu_at[mcu] = np.int64(bit >> np.uint64(3))
+            mcu_at[mcu] = (w * 32 - left) >> 3
             row = mcu // per_row
             column = mcu - row * per_row
             for b in range(block_component.size):
                 c = block_component[b]
-                word = peek64(clean, bit)
-                entry = decode_symbol(word, dc_table[c], lookup, maxcode, delta, symbols)
-                if entry < 0:
-                    return mcu, BAD_CODE, np.int64(bit), segment
-                length = np.uint64(entry & 0xFF)
-                size = np.uint64(entry >> 8)
-                if size > np.uint64(15):
-                    return mcu, BAD_CODE, np.int64(bit), segment
-                if size > np.uint64(0):
-                    value = np.int64((word << length) >> (np.uint64(64) - size))
-                    if value < (np.int64(1) << (np.int64(size) - 1)):
-                        value -= (np.int64(1) << np.int64(size)) - 1
+                if left < 32:
+                    acc |= np.uint64(words[w]) << np.uint64(32 - left)
+                    w += 1
+                    left += 32
+                entry = decode_symbol(acc, dc_table[c], lookup, maxcode, delta, symbols)
+                if entry < 0 or entry >> 8 > 15:
+                    return mcu, BAD_CODE, w * 32 - left, segment
+                length = entry & 0xFF
+                size = entry >> 8
+                if size > 0:
+                    value = np.int64((acc << np.uint64(length)) >> np.uint64(64 - size))
+                    if value < (np.int64(1) << (size - 1)):
+                        value -= (np.int64(1) << size) - 1
                     prediction[c] += value
                     if prediction[c] > dc_limit[c] or prediction[c] < -dc_limit[c]:
-                        return mcu, DC_RANGE, np.int64(bit), segment
-                bit += length + size
+                        return mcu, DC_RANGE, w * 32 - left, segment
+                acc <<= np.uint64(length + size)
+                left -= length + size
                 place = base[c] + (row * mcu_height[c] + block_dy[b]) * stride[c] \
                     + column * mcu_width[c] + block_dx[b]
                 dc[place] = prediction[c]
                 k = 1
                 table = ac_table[c]
                 while k < 64:
-                    word = peek64(clean, bit)
-                    entry = np.int64(lookup[table, word >> np.uint64(54)])
+                    if left < 32:
+                        acc |= np.uint64(words[w]) << np.uint64(32 - left)
+                        w += 1
+                        left += 32
+                    entry = np.int64(lookup[table, acc >> np.uint64(64 - LOOKUP_BITS)])
                     if entry == 0:
-                        entry = decode_symbol(word, table, lookup, maxcode, delta, symbols)
+                        entry = decode_symbol(acc, table, lookup, maxcode, delta, symbols)
                         if entry < 0:
-                            return mcu, BAD_CODE, np.int64(bit), segment
-                    length = np.uint64(entry & 0xFF)
-                    size = np.uint64((entry >> 8) & 15)
+                            return mcu, BAD_CODE, w * 32 - left, segment
+                    length = entry & 0xFF
+                    size = (entry >> 8) & 15
                     run = entry >> 12
-                    bit += length + size
-                    if size == np.uint64(0):
+                    before = acc
+                    acc <<= np.uint64(length + size)
+                    left -= length + size
+                    if size == 0:
                         if run == 0:
                             break
                         if run < 15:  # EOBn belongs to progressive scans only
-                            return mcu, BAD_CODE, np.int64(bit), segment
+                            return mcu, BAD_CODE, w * 32 - left, segment
                         k += 16
                         continue
                     k += run
                     if k > 63:
-                        return mcu, BLOCK_OVERFULL, np.int64(bit), segment
+                        return mcu, BLOCK_OVERFULL, w * 32 - left, segment
                     if k <= 3 and k >= 2 and place < edges:
-                        value = np.int64((word << length) >> (np.uint64(64) - size))
-                        if value < (np.int64(1) << (np.int64(size) - 1)):
-                            value -= (np.int64(1) << np.int64(size)) - 1
+                        value = np.int64((before << np.uint64(length)) >> np.uint64(64 - size))
+                        if value < (np.int64(1) << (size - 1)):
+                            value -= (np.int64(1) << size) - 1
                         if k == 2:
                             edge1[place] = value
                         else:
                             edge2[place] = value
                     k += 1
                 if k > 64:
-                    return mcu, BLOCK_OVERFULL, np.int64(bit), segment
-                if bit > stop_bit:
-                    return mcu, DATA_ENDS, np.int64(bit), segment
+                    return mcu, BLOCK_OVERFULL, w * 32 - left, segment
+                if w * 32 - left > stop_bit:
+                    return mcu, DATA_ENDS, w * 32 - left, segment
             mcu += 1
         if mcu >= total:
             break
-        spare = np.int64(stop_bit - bit)
-        if spare >= 8 * (SLACK_BYTES + 1):
-            return mcu, DATA_LEFT, np.int64(bit), segment
+        if stop_bit - (w * 32 - left) >= 8 * (SLACK_BYTES + 1):
+            return mcu, DATA_LEFT, w * 32 - left, segment
         segment += 1
         if segment >= segments:
-            return mcu, DATA_ENDS, np.int64(bit), segment - 1
+            return mcu, DATA_ENDS, w * 32 - left, segment - 1
         if seg_number[segment] != (segment - 1) % 8:
-            return mcu, RESTART_ORDER, np.int64(bit), segment
+            return mcu, RESTART_ORDER, w * 32 - left, segment
     if segment + 1 < segments:
-        return mcu, RESTART_ORDER, np.int64(bit), segment + 1
-    if np.int64(clean_size) * 8 - np.int64(bit) >= 8 * (SLACK_BYTES + 1):
-        return mcu, DATA_LEFT, np.int64(bit), segment
-    return mcu, COMPLETE, np.int64(bit), segment
+        return mcu, RESTART_ORDER, w * 32 - left, segment + 1
+    if np.int64(clean_size) * 8 - (w * 32 - left) >= 8 * (SLACK_BYTES + 1):
+        return mcu, DATA_LEFT, w * 32 - left, segment
+    return mcu, COMPLETE, w * 32 - left, segment
 
 
 def decode_baseline(
@@ -180,7 +199,7 @@ def decode_baseline(
         raise ValueError("mcu_at is too short")
     lookup, maxcode, delta, symbols = stack_tables(tables)
     done, reason, bit, segment = _decode(
-        scan.clean, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
+        scan.words, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
         plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row, plan.mcus,
         plan.mcu_width, plan.mcu_height, plan.stride, plan.base, plan.dc_table, plan.ac_table,
         plan.dc_limit, plan.restart_interval, dc, edge1, edge2, mcu_at,

@@ -14,27 +14,19 @@ import numpy.typing as npt
 from numba import njit
 
 PAD = 512  # a block reads at most 63 * 31 bits past the end before that is noticed
-LOOKUP_BITS = 10
+LOOKUP_BITS = 11
 CHECKPOINT = 256  # clean bytes between two entries of the clean -> raw map
-
-U8 = np.uint64(8)
 
 
 @njit(cache=True, nogil=True, inline="always")
-def peek64(clean, bit):
-    """The 57 or more bits from bit position `bit` (uint64), left-aligned in a uint64."""
-    i = bit >> np.uint64(3)
-    word = (
-        (np.uint64(clean[i]) << np.uint64(56))
-        | (np.uint64(clean[i + np.uint64(1)]) << np.uint64(48))
-        | (np.uint64(clean[i + np.uint64(2)]) << np.uint64(40))
-        | (np.uint64(clean[i + np.uint64(3)]) << np.uint64(32))
-        | (np.uint64(clean[i + np.uint64(4)]) << np.uint64(24))
-        | (np.uint64(clean[i + np.uint64(5)]) << np.uint64(16))
-        | (np.uint64(clean[i + np.uint64(6)]) << np.uint64(8))
-        | np.uint64(clean[i + np.uint64(7)])
-    )
-    return word << (bit & np.uint64(7))
+def peek64(words, bit):
+    """The 33 or more bits from bit position `bit` (uint64), left-aligned in a uint64.
+
+    Two aligned loads; a code and its extra bits are at most 31 (F.2.2.3: 16 + 15).
+    """
+    i = bit >> np.uint64(5)
+    pair = (np.uint64(words[i]) << np.uint64(32)) | np.uint64(words[i + np.uint64(1)])
+    return pair << (bit & np.uint64(31))
 
 
 @njit(cache=True, nogil=True)
@@ -100,11 +92,13 @@ def _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
 class CleanScan:
     """One scan's coded data without stuffing.
 
-    `clean` uint8[size + PAD]; `seg_clean`, `seg_raw` int64[segments]: where each segment begins in
+    `clean` uint8[size + PAD or a little more]; `words` uint32: the same, four bytes each, the first
+    on top; `seg_clean`, `seg_raw` int64[segments]: where each segment begins in
     clean and in raw bytes; `seg_number` int64[segments]: its RSTn number, -1 for the first.
     """
 
     clean: npt.NDArray[np.uint8]
+    words: npt.NDArray[np.uint32]
     size: int
     seg_clean: npt.NDArray[np.int64]
     seg_raw: npt.NDArray[np.int64]
@@ -129,15 +123,16 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
 
     Segments beyond `max_segments` are left off; the decoder then meets the end of the data.
     """
-    clean = np.zeros(raw.size + PAD, np.uint8)
+    clean = np.zeros((raw.size + PAD + 7) // 8 * 8, np.uint8)
     seg_clean = np.zeros(max_segments, np.int64)
     seg_raw = np.zeros(max_segments, np.int64)
     seg_number = np.zeros(max_segments, np.int64)
     raw_at = np.zeros(raw.size // CHECKPOINT + 2, np.int64)
     size, count = _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at)
     used = raw_at[: max(1, (size + CHECKPOINT - 1) // CHECKPOINT)]
+    words = clean.view(">u4").astype(np.uint32)
     return CleanScan(
-        clean, int(size), seg_clean[:count], seg_raw[:count], seg_number[:count], raw, used
+        clean, words, int(size), seg_clean[:count], seg_raw[:count], seg_number[:count], raw, used
     )
 
 
@@ -145,7 +140,7 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
 class HuffmanTable:
     """A decoding table (T.81 annex C and F.2.2.3).
 
-    `lookup` int32[1024]: (symbol << 8 | code length) for codes of up to 10 bits, else 0;
+    `lookup` int32[2048]: (symbol << 8 | code length) for codes of up to 11 bits, else 0;
     `maxcode` int64[18]: largest code of each length left-aligned to 16 bits plus one; `delta`
     int64[18]: what to add to a code to index `symbols` uint8[256].
     """

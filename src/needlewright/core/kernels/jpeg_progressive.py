@@ -28,10 +28,10 @@ from needlewright.core.kernels.jpeg_bits import CleanScan, HuffmanTable, decode_
 
 
 @njit(cache=True, nogil=True)
-def _dc_block(clean, bit, first, low, place, c, prediction, limit, table, lookup, maxcode, delta,
+def _dc_block(words, bit, first, low, place, c, prediction, limit, table, lookup, maxcode, delta,
               symbols, dc):
     """One DC value, first scan or refinement; (new bit position, reason)."""
-    word = peek64(clean, bit)
+    word = peek64(words, bit)
     if not first:
         if (word >> np.uint64(63)) != np.uint64(0):
             dc[place] |= np.int16(1 << low)
@@ -78,16 +78,13 @@ def _skip_zeros(mask, k, stop, zeros):
 
 
 @njit(cache=True, nogil=True)
-def _ac_block(clean, bit, first, start, stop, eobrun, mask, table, lookup, maxcode, delta,
+def _ac_block(words, bit, first, start, stop, mask, table, lookup, maxcode, delta,
               symbols):
-    """One block's band; (bit, eobrun, mask of non-zero coefficients, reason)."""
-    if eobrun > 0:
-        if not first and mask != np.uint64(0):
-            bit += _corrections(mask, start, stop)
-        return bit, eobrun - 1, mask, COMPLETE
+    """One block's band; (bit, run of empty blocks after it, mask of non-zero ones, reason)."""
+    eobrun = np.int64(0)
     k = start
     while k <= stop:
-        word = peek64(clean, bit)
+        word = peek64(words, bit)
         entry = decode_symbol(word, table, lookup, maxcode, delta, symbols)
         if entry < 0:
             return bit, eobrun, mask, BAD_CODE
@@ -128,7 +125,7 @@ def _ac_block(clean, bit, first, start, stop, eobrun, mask, table, lookup, maxco
 
 
 @njit(cache=True, nogil=True)
-def _decode(clean, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
+def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
             block_component, block_dx, block_dy, per_row, total, mcu_width, mcu_height, stride,
             base, dc_table, ac_table, dc_limit, restart, first, start, stop, low, dc, masks,
             mcu_at):
@@ -144,27 +141,46 @@ def _decode(clean, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
         prediction[:] = 0
         eobrun = np.int64(0)
         last = min(total, mcu + restart) if restart > 0 else total
+        row = mcu // per_row
+        column = mcu - row * per_row
         while mcu < last:
             mcu_at[mcu] = np.int64(bit >> np.uint64(3))
-            row = mcu // per_row
-            column = mcu - row * per_row
+            if eobrun > 0:  # AC scans hold one component: this MCU is one block of a run
+                c = block_component[0]
+                if not first:
+                    mask = masks[base[c] + row * stride[c] + column]
+                    if mask != np.uint64(0):
+                        bit += _corrections(mask, start, stop)
+                        if bit > stop_bit:
+                            return mcu, DATA_ENDS, np.int64(bit), segment
+                eobrun -= 1
+                mcu += 1
+                column += 1
+                if column == per_row:
+                    column = 0
+                    row += 1
+                continue
             for b in range(block_component.size):
                 c = block_component[b]
                 place = base[c] + (row * mcu_height[c] + block_dy[b]) * stride[c] \
                     + column * mcu_width[c] + block_dx[b]
                 if start == 0:
                     bit, reason = _dc_block(
-                        clean, bit, first, low, place, c, prediction, dc_limit[c], dc_table[c],
+                        words, bit, first, low, place, c, prediction, dc_limit[c], dc_table[c],
                         lookup, maxcode, delta, symbols, dc)
                 else:
                     bit, eobrun, masks[place], reason = _ac_block(
-                        clean, bit, first, start, stop, eobrun, masks[place], ac_table[c],
+                        words, bit, first, start, stop, masks[place], ac_table[c],
                         lookup, maxcode, delta, symbols)
                 if reason != COMPLETE:
                     return mcu, reason, np.int64(bit), segment
                 if bit > stop_bit:
                     return mcu, DATA_ENDS, np.int64(bit), segment
             mcu += 1
+            column += 1
+            if column == per_row:
+                column = 0
+                row += 1
         if eobrun > 0:  # a run of empty blocks beyond the end of its interval
             return mcu, BLOCK_OVERFULL, np.int64(bit), segment
         if mcu >= total:
@@ -197,7 +213,7 @@ def decode_progressive(
         raise ValueError("mcu_at is too short")
     lookup, maxcode, delta, symbols = stack_tables(tables)
     done, reason, bit, segment = _decode(
-        scan.clean, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
+        scan.words, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
         plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row, plan.mcus,
         plan.mcu_width, plan.mcu_height, plan.stride, plan.base, plan.dc_table, plan.ac_table,
         plan.dc_limit, plan.restart_interval, high == 0, band[0], band[1], low, dc, masks, mcu_at,

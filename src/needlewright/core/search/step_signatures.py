@@ -78,7 +78,13 @@ def run(context: Context) -> Iterator[Event]:
         if context.stop.is_set():
             stopped = True
             break
-        yield from _search_block(state, block)
+        try:
+            yield from _search_block(state, block)
+        except SourceError:
+            # The medium is gone; what was read before that is still worth its checks.
+            while context.decoders.pending and not context.stop.is_set():
+                yield from _settled(state, wait_s=0.1)
+            raise
         if state.at - state.told >= PROGRESS_EVERY_BYTES:
             state.told = state.at
             yield from _settled(state, wait_s=0.0)

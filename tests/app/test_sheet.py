@@ -1,0 +1,36 @@
+"""The contact sheet's layout, without a window."""
+
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from needlewright.app.viewmodels.sheet import MARGIN, MAX_GROUPS, lay_out, stretch_size
+
+shapes = st.lists(st.tuples(st.integers(0, 6000), st.integers(0, 6000), st.integers(1, 8)),
+                  max_size=80)
+
+
+class SheetTest(unittest.TestCase):
+    @given(shapes, st.integers(300, 2000), st.integers(60, 240), st.booleans())
+    def test_rows_fit_and_never_overlap(self, shapes, width, row, grouped):
+        items = [(i + 1, w, h, 1, i * 40_000_000, 1000, turn)
+                 for i, (w, h, turn) in enumerate(shapes)]
+        sheet = lay_out(items, width, row, {1: 4_000_000_000}, grouped)
+        self.assertEqual(sheet.ids.tolist(), [i[0] for i in items])
+        for i in range(len(items)):
+            self.assertLessEqual(sheet.left[i] + sheet.width[i], width - MARGIN + 3)
+            if i and sheet.top[i] == sheet.top[i - 1]:
+                self.assertGreater(sheet.left[i], sheet.left[i - 1] + sheet.width[i - 1])
+            elif i:
+                self.assertGreaterEqual(sheet.top[i], sheet.top[i - 1] + sheet.height[i - 1])
+            middle = (int(sheet.left[i] + sheet.width[i] // 2),
+                      int(sheet.top[i] + sheet.height[i] // 2))
+            self.assertEqual(sheet.at(*middle), i)
+            self.assertIn(i, sheet.visible(middle[1], middle[1]))
+            self.assertTrue(0 <= sheet.neighbour(i, 1) < len(items))
+        self.assertEqual(sum(g.last - g.first for g in sheet.groups), len(items))
+
+    @given(st.integers(1, 1 << 50))
+    def test_a_medium_falls_into_a_few_round_stretches(self, size):
+        self.assertLessEqual(-(-size // stretch_size(size)), MAX_GROUPS)

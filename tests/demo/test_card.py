@@ -1,0 +1,82 @@
+"""The stream card is a real FAT32 card, and everything on it that can come back does."""
+
+import hashlib
+import json
+import shutil
+import subprocess
+import tempfile
+import threading
+import unittest
+from pathlib import Path
+
+from needlewright.core.checks.grading import Grade
+from needlewright.core.search.engine import search
+from needlewright.core.search.events import Found
+from needlewright.core.search.plan import Plan
+from needlewright.core.sources.files import ImageFile
+from needlewright.demo import card
+
+
+class CardTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.path = card.build()
+        cls.truth = json.loads((cls.path.parent / card.TRUTH).read_text(encoding="utf-8"))
+
+    def test_the_story(self):
+        media = [f for f in self.truth["files"] if f["media"]]
+        states = [f["state"] for f in media]
+        self.assertEqual(len([s for s in states if s != "live"]), 35)
+        self.assertEqual(states.count("overwritten_partly"), 3)
+        self.assertEqual(states.count("overwritten_fully"), 1)
+        self.assertGreaterEqual(len(media), 60)
+
+    def test_it_is_drawn_the_same_everywhere(self):
+        """Hashes written down once; a change of the drawing must change card.VERSION too."""
+        shot = card.shots()[0]
+        self.assertEqual(hashlib.sha256(card.draw_shot(shot)).hexdigest(),
+                         self.truth["files"][0]["sha256"])
+        names = "".join(f["path"] + f["sha256"] for f in self.truth["files"])
+        self.assertEqual(hashlib.sha256(names.encode()).hexdigest()[:16], "24865b0aa4d98178")
+
+    def test_all_that_is_whole_on_the_medium_comes_back(self):
+        with ImageFile(self.path) as source:
+            events = search(source, Plan(), threading.Event())
+            found = {e.find.start: e.find for e in events if isinstance(e, Found)}
+            for file in self.truth["files"]:
+                if not file["media"]:
+                    continue
+                start = file["extents"][0][0]
+                find = found.pop(start, None)
+                with self.subTest(path=file["path"], state=file["state"]):
+                    if file["intact"]:
+                        data = source.read_at(start, find.size)
+                        self.assertEqual(hashlib.sha256(data).hexdigest(), file["sha256"])
+                        self.assertIs(find.grade, Grade.WHOLE)
+                    elif file["state"] == "overwritten_partly":
+                        self.assertIs(find.grade, Grade.PARTIAL)
+                        self.assertLess(find.share, 1.0)
+                        lost = file["lost_ranges"][0][0]
+                        self.assertLessEqual(abs(find.size - lost), 8192)
+                    else:
+                        self.assertIsNone(find)
+        self.assertEqual(found, {})
+
+    @unittest.skipUnless(shutil.which("fsck.fat") and shutil.which("mcopy"),
+                         "dosfstools and mtools are not installed")
+    def test_other_readers_agree(self):
+        offset = self.truth["partition_offset"]
+        with tempfile.TemporaryDirectory() as scratch:
+            volume = Path(scratch) / "volume.img"
+            subprocess.run(["dd", f"if={self.path}", f"of={volume}", "bs=1M", "conv=sparse",
+                            f"skip={offset >> 20}"], check=True, capture_output=True)
+            told = subprocess.run(["fsck.fat", "-n", str(volume)], capture_output=True, text=True)
+            self.assertEqual(told.returncode, 0, told.stdout)
+            subprocess.run(["mcopy", "-s", "-i", str(volume), "::/", scratch + "/out"], check=True,
+                           capture_output=True)
+            live = [f for f in self.truth["files"] if f["state"] == "live"]
+            copied = [p for p in Path(scratch, "out").rglob("*") if p.is_file()]
+            self.assertEqual(len(copied), len(live))
+            for file in live:
+                data = Path(scratch, "out", file["path"].lstrip("/")).read_bytes()
+                self.assertEqual(hashlib.sha256(data).hexdigest(), file["sha256"])

@@ -1,0 +1,86 @@
+"""The command line as a user calls it: exit status, one clear line, results on standard output."""
+
+import json
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+import bagit
+
+from tests.support import FolderTest, camera_jpeg, medium, noise, png
+
+PHOTO = camera_jpeg(1)
+
+
+def call(*arguments: object, **options: object) -> subprocess.CompletedProcess:
+    return subprocess.run([sys.executable, "-m", "needlewright", *map(str, arguments)],
+                          capture_output=True, text=True, timeout=120, **options)
+
+
+class CliTest(FolderTest):
+    def card(self) -> Path:
+        return self.image(medium([(4096, PHOTO), (819_200, png())], 2_000_000))
+
+    def test_run_then_deliver_again(self):
+        done = call("run", self.card(), "--job", self.folder / "job", "--to", self.folder / "bag",
+                    "--hash")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("2 finds", done.stdout)
+        self.assertTrue(bagit.Bag(str(self.folder / "bag")).is_valid())
+        listed = json.loads((self.folder / "bag" / "finds.json").read_text())
+        self.assertEqual(len(listed["sources"][0]["sha256"]), 64)
+        again = call("deliver", "--job", self.folder / "job", "--to", self.folder / "two",
+                     "--grades", "whole", "--kinds", "photo")
+        self.assertEqual(again.returncode, 0, again.stderr)
+        self.assertEqual(len(list((self.folder / "two" / "data").iterdir())), 2)
+
+    def test_search_in_an_area(self):
+        done = call("search", self.card(), "--job", self.folder / "job", "--area", "0:500000")
+        self.assertIn("1 find", done.stdout)
+        more = call("search", "--job", self.folder / "job")
+        self.assertIn("2 finds", more.stdout)
+
+    def test_no_finds_are_a_result(self):
+        for name, data in (("zero", bytes(70_000)), ("noise", noise(70_000)), ("byte", b"x")):
+            done = call("run", self.image(data, name), "--job", self.folder / f"job {name}",
+                        "--to", self.folder / f"bag {name}")
+            self.assertEqual((done.returncode, done.stderr), (0, ""), name)
+            listed = json.loads((self.folder / f"bag {name}" / "finds.json").read_text())
+            self.assertEqual(listed["finds"], [])
+
+    def test_failures_are_one_line_and_status_1(self):
+        job, to = self.folder / "job", self.folder / "bag"
+        stranger = self.folder / "stranger"
+        stranger.mkdir()
+        (stranger / "letter.txt").write_text("dear otter")
+        card = self.card()
+        for arguments in (
+                ("run", self.folder / "none.img", "--job", job, "--to", to),
+                ("run", self.folder, "--job", job, "--to", to),
+                ("run", self.image(b"", "empty"), "--job", job, "--to", to),
+                ("run", card, "--job", stranger, "--to", to),
+                ("run", card, "--job", job, "--to", stranger),
+                ("run", card, "--job", job, "--to", job / "inside"),
+                ("search", "--job", self.folder / "nowhere"),
+                ("deliver", "--job", self.folder / "nowhere", "--to", to),
+                ("mend", "--job", job), ("image", card, "--job", job), ("sources",)):
+            with self.subTest(arguments=arguments[:1]):
+                done = call(*arguments)
+                self.assertEqual(done.returncode, 1)
+                lines = done.stderr.strip().splitlines()
+                self.assertEqual(len(lines), 1, done.stderr)
+                self.assertTrue(lines[0].startswith("needlewright: ") and lines[0].endswith("."))
+        self.assertFalse(to.exists())
+
+    def test_wrong_arguments_are_status_2(self):
+        for arguments in (("run",), ("search", "--job", "x", "--area", "9:1"),
+                          ("search", "--job", "x", "--kinds", "otters"),
+                          ("search", "--job", "x", "--steps", "magic"),
+                          ("deliver", "--job", "x", "--to", "y", "--grades", "fine"),
+                          ("one", "two")):
+            self.assertEqual(call(*arguments).returncode, 2, arguments)
+
+
+if __name__ == "__main__":
+    unittest.main()

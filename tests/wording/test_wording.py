@@ -1,0 +1,67 @@
+"""Every code that the core can raise or note has its sentence; figures read as they should."""
+
+import ast
+import unittest
+from pathlib import Path
+
+import needlewright
+from needlewright.core.errors import SourceError
+from needlewright.core.formats.base import Check, Outcome
+from needlewright.wording import activity, checks, errors, guards, units
+
+CORE = Path(needlewright.__file__).parent / "core"
+RAISED = {"SourceError", "JobError", "DeliveryError", "NeedlewrightError"}
+
+
+def codes_given_to(names: set[str], position: int) -> set[str]:
+    """Constant codes at `position` of calls to `names`, in both arms of a conditional too."""
+    found = set()
+    for path in CORE.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name | ast.Attribute):
+                name = node.func.id if isinstance(node.func, ast.Name) else node.func.attr
+                if name in names and len(node.args) > position:
+                    found |= {n.value for n in ast.walk(node.args[position])
+                              if isinstance(n, ast.Constant) and isinstance(n.value, str)}
+    return found
+
+
+class SentencesTest(unittest.TestCase):
+    def test_every_error_has_one(self):
+        codes = codes_given_to(RAISED, 0)
+        self.assertGreater(len(codes), 20)
+        self.assertLessEqual(codes, set(errors.SENTENCES))
+
+    def test_every_check_and_guard_has_one(self):
+        codes = codes_given_to({"Check"}, 2) - {"coded-broken", "decode-"}
+        self.assertLessEqual(codes, set(checks.SENTENCES))
+        holding = {c for c in codes_given_to({"Guard"}, 2) if c.startswith("to-")}
+        self.assertLessEqual(holding, set(guards.HOLDING) | set(errors.SENTENCES))
+
+    def test_every_note_and_log_entry_has_one(self):
+        codes = codes_given_to({"Note", "log"}, 0) - {"search-"}
+        self.assertLessEqual(codes, set(activity.LOG))
+
+    def test_missing_values_never_break_a_sentence(self):
+        for code in errors.SENTENCES:
+            self.assertTrue(errors.sentence(code, {}).strip())
+        for code in checks.SENTENCES:
+            self.assertTrue(checks.reason(Check("x", Outcome.PASS, code)))
+        self.assertIn("31.204 GB", errors.explain(SourceError(
+            "source-range", path="card", start=31_204_000_000, stop=31_204_000_512, reason="no")))
+        self.assertIn("unforeseen", errors.explain(KeyError("x")))
+
+
+class UnitsTest(unittest.TestCase):
+    def test_figures(self):
+        self.assertEqual([units.size(n) for n in (0, 1, 999, 5_812_345, 1 << 30, 250 * 10**9)],
+                         ["0 bytes", "1 byte", "999 bytes", "5.8 MB", "1.1 GB", "250 GB"])
+        self.assertEqual([units.percent(x) for x in (0.0, 0.001, 0.55, 0.9999, 1.0)],
+                         ["0 %", "under 1 %", "55 %", "99 %", "100 %"])
+        self.assertEqual([units.duration(s) for s in (0.2, 14, 166, 3000, 11_400)],
+                         ["under 1 s", "14 s", "2 min 46 s", "50 min", "3 h 10 min"])
+        self.assertEqual(units.moment("2031-05-12T05:58:12"),
+                         "12 May 2031, 05:58:12, zone unknown")
+        self.assertEqual(units.moment("2031-05-12T05:58:12+02:00"),
+                         "12 May 2031, 05:58:12, UTC+0200")
+        self.assertEqual(units.stretch(31_200_000_000, 33_000_000_000), "31.2 to 33.0 GB")
