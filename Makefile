@@ -24,6 +24,7 @@ test: lint
 
 bench: $(STAMP)
 	@$(PY) -m benchmarks
+	@$(PY) -m benchmarks.splices
 
 screenshots: $(STAMP)
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots

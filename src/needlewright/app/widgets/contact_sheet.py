@@ -6,6 +6,7 @@ ring, so that it shows on any picture.
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
@@ -170,10 +171,12 @@ class ContactSheet(QAbstractScrollArea):
         """The stretch of the tape that the group covers, with its finds."""
         painter.fillRect(rect, look.colour("line"))
         length = max(1, group.stop - group.start)
-        for start in self.sheet.starts[group.first : group.last].tolist():
-            x = rect.left() + (start - group.start) / length * rect.width()
-            painter.fillRect(QRectF(min(x, rect.right() - 2), rect.top(), 2.5, rect.height()),
-                             look.colour("thread"))
+        starts = self.sheet.starts[group.first : group.last]
+        # A group may hold thousands of finds: one mark for each pixel that has any.
+        columns = np.unique((starts - group.start) * rect.width() // length)
+        for column in columns.tolist():
+            x = min(rect.left() + column, rect.right() - 2)
+            painter.fillRect(QRectF(x, rect.top(), 2.5, rect.height()), look.colour("thread"))
 
     def _link_rect(self, group: Group) -> QRect:
         width = look.px(110)
