@@ -1,6 +1,11 @@
 """Each kernel against a plain reference or an independent decoder."""
 
+import io
+import os
+import subprocess
+import sys
 import unittest
+from pathlib import Path
 
 import numpy as np
 from hypothesis import given, settings
@@ -74,7 +79,6 @@ class EntropyKernelTest(unittest.TestCase):
         quantiser = headers.quantisers[headers.frame.components[0].quantiser][0]
         ours = walker.grids.component_dc(0)[:16, :27] * quantiser / 8 + 128
         path = MemorySource(data)
-        import io
         decoded = Image.open(io.BytesIO(path.read_at(0, path.size)))
         decoded.draft("L", decoded.size)
         luma = np.asarray(decoded.convert("L"), np.float64)[:128, :216]
@@ -102,3 +106,32 @@ class RunTest(unittest.TestCase):
         start, stop, weight = strongest_run(np.array(scores, np.float32))
         self.assertAlmostEqual(weight, max(0.0, reference.strongest_run(scores)), 3)
         self.assertAlmostEqual(sum(scores[start:stop]), weight, 3)
+
+
+class UncompiledTest(unittest.TestCase):
+    def test_no_kernel_reads_or_writes_outside_its_arrays(self):
+        """Run as plain Python, where an index out of bounds raises instead of passing unseen."""
+        script = (
+            "import random, sys, warnings\n"
+            "warnings.simplefilter('ignore')\n"
+            "sys.path.insert(0, '.')\n"
+            "from tests.support import jpeg, noise, scene, splice\n"
+            "from needlewright.core.errors import FormatError\n"
+            "from needlewright.core.formats.jpeg import walk\n"
+            "from needlewright.core.sources.memory import MemorySource\n"
+            "rng, picture = random.Random(2), scene(8, 40, 24)\n"
+            "for progressive in (False, True):\n"
+            "    whole = jpeg(picture, progressive=progressive)\n"
+            "    cases = [whole, whole[:-40]] + [\n"
+            "        splice(whole, rng.randrange(300, len(whole)), noise(40, i))\n"
+            "        for i in range(12)]\n"
+            "    for data in cases:\n"
+            "        try:\n"
+            "            walk(MemorySource(data), 0, len(data))\n"
+            "        except FormatError:\n"
+            "            pass\n"
+            "print('all')\n")
+        done = subprocess.run(
+            [sys.executable, "-c", script], capture_output=True, text=True,
+            env={**os.environ, "NUMBA_DISABLE_JIT": "1"}, cwd=Path(__file__).parents[2])
+        self.assertEqual(done.stdout.strip(), "all", done.stderr[-2000:])

@@ -35,8 +35,8 @@ SENTENCES = {
     "job-not-written": "The job at {path} could not be written: {reason}. What was saved before "
                        "is safe.",
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
-    "job-on-source": "The job folder {path} would lie on the medium that is being recovered; "
-                     "choose another disk.",
+    "job-on-source": "{path} lies on the medium that is being recovered, and nothing may be "
+                     "written there; choose another disk for it.",
     "find-unknown": "This job has no find number {find}.",
     "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray first.",
     "to-in-job": "{path} lies inside the job folder or around it; deliver somewhere else.",

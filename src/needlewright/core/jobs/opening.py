@@ -7,6 +7,8 @@ import os
 import tempfile
 from pathlib import Path
 
+import platformdirs
+
 from needlewright.core.errors import JobError
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.rows import SourceRow
@@ -18,8 +20,9 @@ HASH_BYTES = 1 << 20
 
 
 def refuse_on_source(source_path: str, folder: str | os.PathLike[str]) -> None:
-    """JobError where the job or the temporary folder would lie on the medium being recovered."""
-    for place in (Path(folder), Path(tempfile.gettempdir())):
+    """JobError where job, cache or temporary files would lie on the medium being recovered."""
+    cache = Path(platformdirs.user_cache_dir("needlewright"))
+    for place in (Path(folder), cache, Path(tempfile.gettempdir())):
         if shares_medium(source_path, place):
             raise JobError("job-on-source", path=str(place))
 

@@ -1,0 +1,40 @@
+"""Registries that fill themselves: every module of a package registers what it brings."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from collections.abc import Mapping
+from types import MappingProxyType
+from typing import Generic, TypeVar
+
+Entry = TypeVar("Entry")
+
+
+class Registry(Generic[Entry]):
+    """Entries by name, from all modules of `package` whose names begin with `prefix`.
+
+    Loaded at the first look; sorted by name, so that the order of imports decides nothing.
+    """
+
+    def __init__(self, package: str, prefix: str = "") -> None:
+        self._package, self._prefix = package, prefix
+        self._entries: dict[str, Entry] = {}
+        self._loaded = False
+
+    def add(self, name: str, entry: Entry) -> Entry:
+        """Add an entry; ValueError if its name is taken."""
+        if name in self._entries:
+            raise ValueError(f"{name} is registered twice in {self._package}")
+        self._entries[name] = entry
+        return entry
+
+    def all(self) -> Mapping[str, Entry]:
+        """All entries, read-only."""
+        if not self._loaded:
+            package = importlib.import_module(self._package)
+            for module in pkgutil.iter_modules(package.__path__):
+                if module.name.startswith(self._prefix):
+                    importlib.import_module(f"{self._package}.{module.name}")
+            self._loaded = True
+        return MappingProxyType(dict(sorted(self._entries.items())))
