@@ -25,6 +25,7 @@ test: lint
 bench: $(STAMP)
 	@$(PY) -m benchmarks
 	@$(PY) -m benchmarks.splices
+	@$(PY) -m benchmarks.window
 
 screenshots: $(STAMP)
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots

@@ -180,7 +180,7 @@ class StatesTest(WindowCase):
                     lambda: self.session.open_job(stranger)):
             self.assertFalse(act())
             self.assertTrue(self.window.notice.isVisible())
-            self.assertTrue(self.text("notice").endswith("."))
+            self.assertTrue(self.text("noticeText").endswith("."))
             self.click("closeNotice")
         self.assertEqual(len(self.problems), 4)
         self.assertIs(self.session.job, job)
@@ -192,7 +192,7 @@ class StatesTest(WindowCase):
         self.station(SEARCH)
         self.click("begin-signatures")
         self.wait(lambda: not self.session.searching, "the failure")
-        self.assertIn("not the same image", self.text("notice"))
+        self.assertIn("not the same image", self.text("noticeText"))
 
     def test_a_damaged_photo_is_shown_with_its_row_and_waits_for_mending(self):
         photo = camera_jpeg(1)

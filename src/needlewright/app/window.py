@@ -26,7 +26,7 @@ from needlewright.app.stations.search import Search
 from needlewright.app.theme.look import SCALES, icon, look
 from needlewright.app.widgets.activity_line import ActivityLine
 from needlewright.app.widgets.pictures import Thumbnails
-from needlewright.app.widgets.small import button, column, fill, label, line
+from needlewright.app.widgets.small import button, column, label, line
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.widgets.thread_line import ThreadLine
 from needlewright.wording import activity as activity_words
@@ -81,7 +81,7 @@ class MainWindow(QMainWindow):
         frame.setObjectName("notice")
         inside = QHBoxLayout(frame)
         inside.setContentsMargins(16, 8, 16, 8)
-        text = label("", "problem", "notice", wrap=True)
+        text = label("", "problem", "noticeText", wrap=True)
         inside.addWidget(text, 1)
         inside.addWidget(button(words.CLOSE, "closeNotice", self.hide_notice, "link"))
         outer.addWidget(frame)
@@ -248,8 +248,9 @@ class MainWindow(QMainWindow):
         dialog.setWindowTitle(title)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         inside = column(dialog, (20, 16, 20, 16), 12)
-        fill(inside, label(title, "head"), content,
-             line(None, button(words.CLOSE, f"{name}Close", dialog.close)))
+        inside.addWidget(label(title, "head"))
+        inside.addWidget(content, 1)
+        inside.addLayout(line(None, button(words.CLOSE, f"{name}Close", dialog.close)))
         dialog.resize(*(look.px(v) for v in size))
         dialog.open()
 

@@ -14,6 +14,7 @@ KIND_ONE = {
     "photo": "photo", "video": "clip", "audio": "sound", "document": "document",
     "message": "message", "contact": "contact", "call": "call", "note": "note", "other": "file",
 }
+EXPOSURE = ("exposure", "aperture", "sensitivity", "focal length")  # read as one line
 STEPS = {
     "records": "records", "old-records": "old records", "kept-copies": "kept copies",
     "signatures": "signatures", "stitching": "stitching",
@@ -57,7 +58,9 @@ def facts(record: FindRecord) -> list[tuple[str, str]]:
         lines.append(("picture", f"{row.width:,} × {row.height:,} pixels"))
     lines.append(("size", f"{units.size(row.size)} ({row.size:,} bytes)"))
     lines.append(("format", row.format.upper()))
-    lines += [(str(name), str(value)) for name, value in record.extra.items()]
+    exposure = [str(record.extra[name]) for name in EXPOSURE if name in record.extra]
+    if exposure:
+        lines.insert(-1, ("exposure", ", ".join(exposure)))
     return lines
 
 

@@ -133,13 +133,15 @@ QPushButton[role="main"]:disabled {{ background: {c.line}; color: {c.muted};
 QPushButton[role="link"] {{ border: none; border-radius: 0px; background: transparent;
   padding: {px(3)} {px(2)}; text-align: left; }}
 QPushButton[role="link"]:hover {{ text-decoration: underline; }}
-QPushButton[role="link"]:focus {{ border-bottom: 2px solid {c.thread}; padding: {px(3)} {px(2)}; }}
+QPushButton[role="link"]:focus {{ border-bottom: 2px solid {c.thread};
+  padding: {px(3)} {px(2)} {px(1)} {px(2)}; }}
 QPushButton[role="link"]:checked {{ font-weight: bold; color: {c.ink}; }}
 QPushButton[role="link"]:disabled {{ color: {c.muted}; }}
 QPushButton[role="row"] {{ border: none; border-radius: 0px; background: transparent;
   text-align: left; padding: {px(4)} 0px; }}
 QPushButton[role="row"]:hover {{ text-decoration: underline; }}
-QPushButton[role="row"]:focus {{ border-bottom: 2px solid {c.thread}; }}
+QPushButton[role="row"]:focus {{ border-bottom: 2px solid {c.thread};
+  padding: {px(4)} 0px {px(2)} 0px; }}
 QLineEdit {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 8px;
   padding: {px(6)} {px(10)}; selection-background-color: {c.thread};
   selection-color: {c.on_thread}; }}

@@ -16,6 +16,7 @@ from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
 
 EVERYTHING = Filter()
+PIECE = 2000
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +91,11 @@ class FindsModel(QThread):
     def _spans(folder: Path, source: int) -> npt.NDArray[np.int64]:
         try:
             with Job(folder, read_only=True) as job:
-                return np.array(job.spans(source), np.int64).reshape(-1, 3)
+                spans = job.spans(source)
+                # In pieces: one conversion of all would hold the interpreter, and the window, up.
+                pieces = [np.array(spans[i : i + PIECE], np.int64).reshape(-1, 3)
+                          for i in range(0, len(spans), PIECE)]
+                return np.concatenate(pieces) if pieces else np.zeros((0, 3), np.int64)
         except NeedlewrightError:
             return np.zeros((0, 3), np.int64)
 
