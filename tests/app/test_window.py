@@ -119,7 +119,7 @@ class JourneyTest(WindowCase):
         sheet.setFocus()
         QTest.mouseClick(sheet.viewport(), LEFT, pos=sheet.item_rect(0).center())
         self.assertEqual(self.session.selection, int(sheet.sheet.ids[0]))
-        self.assertIn("whole: all six checks pass", self.text("dossierGrade"))
+        self.assertIn("whole: all seven checks pass", self.text("dossierGrade"))
         QTest.keyClick(sheet, Qt.Key.Key_Right)
         QTest.keyClick(sheet, Qt.Key.Key_Return)
         self.wait(lambda: finds.full.sharp, "the full view")

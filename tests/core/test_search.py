@@ -95,6 +95,16 @@ class SearchTest(FolderTest):
         names = [c.name for c in found[0].checks if c.outcome is not Outcome.PASS]
         self.assertEqual(names[0], "own thumbnail")
 
+    def test_a_header_overwritten_where_lengths_step_over_it_is_no_whole_file(self):
+        start = PHOTO.index(b"\xff\xd8", 10)
+        stop = PHOTO.index(b"\xff\xd9") + 2
+        for at in (start, start + 700, stop - 500):
+            for foreign in (noise(400), bytes(400), b"05:58;Reedmouth weir;3;mist\n" * 14):
+                spoiled = splice(PHOTO, at, foreign)
+                found = finds_on(MemorySource(medium([(0, spoiled)], 400_000)))
+                self.assertIsNot(found[0].grade, Grade.WHOLE)
+                self.assertEqual(found[0].size, len(PHOTO))
+
     def test_nothing_is_found_in_nothing(self):
         for data in (b"\xff", bytes(100_000), b"\xff" * 100_000, noise(3_000_000),
                      b"text\n" * 9999):

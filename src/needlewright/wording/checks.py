@@ -39,6 +39,8 @@ WHY = {
 SENTENCES = {
     "structure-ok": "{parts} parts, all in order",
     "structure-broken": "{text}, {offset_bytes} into the file",
+    "headers-own": "what they carry is their own",
+    "headers-foreign": "the {part} in them is damaged or not theirs",
     "coded-complete": "all {blocks:,} blocks decode",
     "coded-unknown": "this way of coding is not followed here",
     "crc-agree": "all {chunks} chunks agree with their checksums",

@@ -234,6 +234,28 @@ def _dimension_check(frame: seg.Frame | None, size: int, ended: bool) -> Check:
     return Check(name, Outcome.PASS, "dimensions-plausible", values)
 
 
+def _header_check(walker: _Walker) -> Check:
+    """Whether what the headers carry is still theirs.
+
+    Lengths let a walk step over a header whose content was overwritten, and the picture then
+    decodes; what can be looked at inside is, above all the embedded thumbnail.
+    """
+    doubts = list(walker.headers.doubts)
+    exif = walker.headers.exif
+    if exif is not None and exif.thumbnail is not None:
+        start = walker.headers.exif_at + exif.thumbnail[0]
+        inner = _Walker(walker.source, start, start + exif.thumbnail[1])
+        try:
+            inner.run()
+        except FormatError:
+            inner.ended = False
+        if not inner.ended:
+            doubts.insert(0, "thumbnail")
+    if doubts:
+        return Check("headers", Outcome.DOUBT, "headers-foreign", {"part": doubts[0]})
+    return Check("headers", Outcome.PASS, "headers-own")
+
+
 def _facts(walker: _Walker) -> Facts:
     frame, exif = walker.headers.frame, walker.headers.exif
     width, height = (frame.width, frame.height) if frame else (None, None)
@@ -286,6 +308,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
               {"text": problem.why, "offset": problem.offset - start})
     )
     checks.append(structure)
+    checks.append(_header_check(walker))
     checks.append(_coded_check(walker, share))
     reached = walker.ended
     checks.append(

@@ -23,6 +23,9 @@ AFTER_SCAN = frozenset({EOI, SOS, DHT, DQT, DRI, DNL, COM})
 SEQUENTIAL = frozenset({0xC0, 0xC1})
 PROGRESSIVE = 0xC2
 
+XMP = b"http://ns.adobe.com/xap/1.0/\0"
+ICC_FIRST = b"ICC_PROFILE\0\x01"  # the first of its chunks (ICC.1:2010, B.4)
+
 # zig-zag positions of coefficients (0,0), (1,0) and (2,0): rows of vertical frequency
 DC_AT, VERTICAL_1_AT, VERTICAL_2_AT = 0, 2, 3
 
@@ -90,6 +93,7 @@ class Headers:
     exif: Exif | None = None
     exif_at: int = 0  # absolute offset of the TIFF block
     appended: list[tuple[int, int]] = field(default_factory=list)  # MPF: absolute offset, size
+    doubts: list[str] = field(default_factory=list)  # segments whose content is not theirs
     has_own_marker: bool = False  # an APP0 or APP1 segment: a file, not a bare thumbnail
 
 
@@ -111,8 +115,21 @@ def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start
         headers.has_own_marker = True
         if marker == APP1 and body[:6] == b"Exif\0\0" and headers.exif is None:
             headers.exif, headers.exif_at = read_exif(body[6:]), at + 6
+        elif marker == APP1 and body.startswith(XMP) and not _is_text(body[len(XMP):]):
+            headers.doubts.append("XMP")
+    elif marker == APP2 and body[:13] == ICC_FIRST and body[14 + 36 : 14 + 40] != b"acsp":
+        headers.doubts.append("ICC profile")  # ICC.1:2010, 7.2: the profile file signature
     elif marker == APP2 and body[:4] == b"MPF\0":
         headers.appended = _read_mpf(body[4:], at + 4)
+
+
+def _is_text(body: bytes) -> bool:
+    """Whether XMP (ISO 16684-1: UTF-8) is text all through, as foreign data hardly ever is."""
+    try:
+        text = body.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return not any(c < " " and c not in "\t\n\r" for c in text.rstrip("\0"))
 
 
 def _read_frame(marker: int, body: bytes, at: int) -> Frame:
