@@ -107,6 +107,7 @@ class MainWindow(QMainWindow):
         self.tape.picked.connect(self._picked_on_tape)
         self.tape.viewed.connect(self._tape_viewed)
         self.activity.log.clicked.connect(self.show_log)
+        self.activity.keys.clicked.connect(self.show_keys)
 
     def _shortcuts(self) -> None:
         acts = {

@@ -147,6 +147,7 @@ IDLE = "Nothing is running"
 LOG = "Log"
 CLOSE = "Close"
 LOG_TITLE = "What happened in this job"
+KEYS_LINK = "Keys  F1"
 KEYS_TITLE = "Keys"
 KEYS = [
     ("Alt+1 … Alt+5", "go to a station"),

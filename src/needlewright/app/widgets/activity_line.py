@@ -56,11 +56,13 @@ class ActivityLine(QWidget):
         self.pause = button(words.SEARCH_PAUSE, "activityPause", session.pause_search, "link")
         self.stop = button(words.SEARCH_STOP, "activityStop", self._stop, "link")
         self.log = button(words.LOG, "activityLog", None, "link")
+        self.keys = button(words.KEYS_LINK, "activityKeys", None, "link")
         inside = QHBoxLayout(self)
         inside.setContentsMargins(20, 0, 20, 0)
         inside.setSpacing(12)
         fill(inside, self.idle, self.gauge, self.text, 20, self.delivery_gauge,
-             self.delivery_text, None, self.pause, self.stop, self.log)
+             self.delivery_text, None, self.pause, self.stop, self.log,
+             self.keys)
         session.search_changed.connect(self.refresh)
         session.delivery_changed.connect(self.refresh)
         session.job_changed.connect(self.refresh)

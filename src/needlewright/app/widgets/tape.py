@@ -204,12 +204,12 @@ class Tape(QWidget):
             painter.setPen(QPen(look.colour("thread"), 1.2))
             painter.setBrush(look.colour("panel"))
             for start, length in zip(self.starts[shown].tolist(), self.lengths[shown].tolist()):
-                painter.drawRoundedRect(self._box(start, length, rect), 4, 4)
+                _draw_find(painter, self._box(start, length, rect))
         painter.setPen(QPen(look.colour("ink"), 1.5))
         painter.setBrush(look.colour("thread"))
         boxes = [self._box(start, length, rect) for start, length in self.pieces]
         for box in boxes:
-            painter.drawRoundedRect(box, 4, 4)
+            _draw_find(painter, box)
         painter.setPen(QPen(look.colour("thread"), 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for before, after in pairwise(boxes):
@@ -301,3 +301,9 @@ class Tape(QWidget):
         nearest = int(np.argmin(distance))
         if distance[nearest] <= 8 * (view[1] - view[0]) / max(1, rect.width()):
             self.picked.emit(int(self.ids[nearest]))
+
+
+def _draw_find(painter: QPainter, box: QRectF) -> None:
+    """A find's box, rounded as far as its width allows."""
+    radius = min(4.0, box.width() / 4)
+    painter.drawRoundedRect(box, radius, radius)
