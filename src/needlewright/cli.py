@@ -11,13 +11,14 @@ import signal
 import sys
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from needlewright import __version__
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.rows import Filter, SourceRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.search.plan import Plan
 from needlewright.wording import cli as words
 from needlewright.wording import errors
 
@@ -93,7 +94,7 @@ def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
         parser.add_argument("--area", type=_area, help=words.HELP["area"])
 
 
-def _listed(known: Sequence[str]):  # type: ignore[no-untyped-def]
+def _listed(known: Sequence[str]) -> Callable[[str], tuple[str, ...]]:
     def parse(text: str) -> tuple[str, ...]:
         chosen = tuple(part.strip() for part in text.split(",") if part.strip())
         for part in chosen:
@@ -107,7 +108,7 @@ def _listed(known: Sequence[str]):  # type: ignore[no-untyped-def]
 def _kinds(text: str) -> tuple[str, ...]:
     from needlewright.core.formats.base import Kind
 
-    return _listed([str(k) for k in Kind])(text)  # type: ignore[no-any-return]
+    return _listed([str(k) for k in Kind])(text)
 
 
 def _area(text: str) -> tuple[int, int]:
@@ -136,9 +137,8 @@ def _demo(options: argparse.Namespace) -> int:
     return take_tour(Path(options.headless))
 
 
-def _plan(options: argparse.Namespace, area: tuple[int, int] | None):  # type: ignore[no-untyped-def]
+def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
     from needlewright.core.formats.base import Kind
-    from needlewright.core.search.plan import Plan
     from needlewright.core.search.registry import steps
     from needlewright.core.sources.source import Span
 
@@ -164,7 +164,7 @@ def _search(options: argparse.Namespace) -> int:
     return 0
 
 
-def _search_source(job: Job, row: SourceRow, plan) -> None:  # type: ignore[no-untyped-def]
+def _search_source(job: Job, row: SourceRow, plan: Plan) -> None:
     from needlewright.core.jobs.runner import continued, run_search
     from needlewright.core.search.events import Progress
     from needlewright.wording.activity import search_line
@@ -193,8 +193,6 @@ def _stop_on_interrupt() -> threading.Event:
 
 
 def _deliver(options: argparse.Namespace) -> int:
-    from needlewright.core.jobs.rows import Filter
-
     with Job(options.job) as job:
         by_tray = options.grades is None and options.kinds is None
         wanted = Filter(tray_only=True) if by_tray else Filter(
@@ -202,7 +200,7 @@ def _deliver(options: argparse.Namespace) -> int:
         return _hand_over(job, wanted, Path(options.to))
 
 
-def _hand_over(job: Job, wanted, to: Path, empty: bool = False) -> int:  # type: ignore[no-untyped-def]
+def _hand_over(job: Job, wanted: Filter, to: Path, empty: bool = False) -> int:
     from needlewright.core.delivery.bag import Delivered, deliver
     from needlewright.wording.activity import delivered_line, delivery_line
     from needlewright.wording.bag import words_for
@@ -222,8 +220,6 @@ def _hand_over(job: Job, wanted, to: Path, empty: bool = False) -> int:  # type:
 
 def _run(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import hash_source, job_for_image
-    from needlewright.core.jobs.rows import Filter
-
     if len(options.source) > 1:
         raise NeedlewrightError("not-yet", what="joining several sources into an array")
     job, row = job_for_image(options.job, options.source[0])

@@ -8,6 +8,7 @@ import sys
 import threading
 import time
 import unittest
+from unittest import mock
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
@@ -183,3 +184,12 @@ class RunnerTest(FolderTest):
         self.addCleanup(job.close)
         self.run_all(job, source)
         self.assertEqual([i[4] for i in job.find_ids()], [i * 400_384 for i in range(20)])
+
+
+class JournalTest(FolderTest):
+    def test_shared_file_systems_get_a_rollback_journal(self):
+        for kind, mode in (("nfs4", "delete"), ("ext4", "wal"), ("fuse.sshfs", "delete")):
+            with mock.patch("needlewright.core.jobs.folder.file_system_of", return_value=kind):
+                job = Job(self.folder / kind, create=True)
+            self.assertEqual(job._database.execute("PRAGMA journal_mode").fetchone()[0], mode)
+            job.close()

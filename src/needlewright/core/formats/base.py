@@ -88,7 +88,7 @@ class Walk:
     `stop`: first byte after the last that belongs to it. `ended`: its own end mark was reached.
     `broken`: the first damage. `share`: part of the picture, 0.0 to 1.0, that is there.
     `preview`: span of an embedded preview. `remnant`: it is no more than a preview itself.
-    `bands`: evidence for the row where damage begins, weaker than `broken` (see checks.grading).
+    `suspect`: where damage may begin, on weaker evidence than `broken` (see checks.grading).
     """
 
     start: int

@@ -204,7 +204,7 @@ def _appended(walker: _Walker) -> tuple[int, list[Part]]:
     return end, parts
 
 
-def _coded_check(walker: _Walker, share: float) -> Check:
+def _coded_check(walker: _Walker) -> Check:
     name = "coded data"
     damage = walker.damage
     if damage is not None:
@@ -309,7 +309,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     )
     checks.append(structure)
     checks.append(_header_check(walker))
-    checks.append(_coded_check(walker, share))
+    checks.append(_coded_check(walker))
     reached = walker.ended
     checks.append(
         Check("end mark", Outcome.PASS, "end-own") if reached
