@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import sys
 import threading
 from pathlib import Path
@@ -50,6 +51,8 @@ def warm_kernels() -> None:
 
 def run_window(job: str | None, demo: bool = False) -> int:
     """Open the window, on `job` or on the demo; returns the exit status."""
+    # Ctrl+C in the terminal ends the program at once; the job file is safe at any moment.
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
     app = application()
     window = make_window()
     sys.excepthook = lambda kind, error, trace: _unforeseen(window, kind, error, trace)

@@ -112,6 +112,7 @@ class MainWindow(QMainWindow):
     def _shortcuts(self) -> None:
         acts = {
             "Ctrl+O": self.intake.choose_image, "Ctrl+F": self._narrow, "F1": self.show_keys,
+            "Ctrl+Q": self.close,
             "Ctrl+P": self.session.pause_search, "Ctrl+D": self.toggle_dark,
             "Ctrl++": lambda: self.scale_text(1), "Ctrl+=": lambda: self.scale_text(1),
             "Ctrl+-": lambda: self.scale_text(-1),

@@ -161,6 +161,7 @@ KEYS = [
     ("Ctrl+P", "pause or continue the search"),
     ("Ctrl+D", "light or dark"),
     ("Ctrl++  Ctrl+−", "larger and smaller text"),
+    ("Ctrl+Q", "close; whatever runs goes on from there next time"),
     ("F1", "this list"),
 ]
 
