@@ -13,7 +13,11 @@ import numpy.typing as npt
 from numba import njit
 
 from needlewright.core.kernels.jpeg_bits import (
+    ADVANCE_AT,
+    ENDS,
+    FIRST_AT,
     LOOKUP_BITS,
+    NOT_A_SYMBOL,
     CleanScan,
     HuffmanTable,
     decode_symbol,
@@ -77,7 +81,7 @@ def stack_tables(tables: list[HuffmanTable]) -> tuple[npt.NDArray[np.generic], .
 
 
 @njit(cache=True, nogil=True)
-def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
+def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, delta, symbols,
             block_component, block_dx, block_dy, per_row, total, mcu_width, mcu_height, stride,
             base, dc_table, ac_table, dc_limit, restart, dc, edge1, edge2, mcu_at):
     segments = seg_clean.size
@@ -129,16 +133,15 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
                 dc[place] = prediction[c]
                 k = 1
                 table = ac_table[c]
-                while k < 64:
+                # The first coefficients of the first component are wanted, so one by one.
+                while k < 4 and place < edges:
                     if left < 32:
                         acc |= np.uint64(words[w]) << np.uint64(32 - left)
                         w += 1
                         left += 32
-                    entry = np.int64(lookup[table, acc >> np.uint64(64 - LOOKUP_BITS)])
-                    if entry == 0:
-                        entry = decode_symbol(acc, table, lookup, maxcode, delta, symbols)
-                        if entry < 0:
-                            return mcu, BAD_CODE, w * 32 - left, segment
+                    entry = decode_symbol(acc, table, lookup, maxcode, delta, symbols)
+                    if entry < 0:
+                        return mcu, BAD_CODE, w * 32 - left, segment
                     length = entry & 0xFF
                     size = (entry >> 8) & 15
                     run = entry >> 12
@@ -147,24 +150,50 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
                     left -= length + size
                     if size == 0:
                         if run == 0:
-                            break
-                        if run < 15:  # EOBn belongs to progressive scans only
-                            return mcu, BAD_CODE, w * 32 - left, segment
-                        k += 16
+                            k += ENDS
+                        elif run == 15:
+                            k += 16
+                        else:
+                            k += NOT_A_SYMBOL
                         continue
-                    k += run
-                    if k > 63:
-                        return mcu, BLOCK_OVERFULL, w * 32 - left, segment
-                    if k <= 3 and k >= 2 and place < edges:
+                    k += run + 1
+                    if 3 <= k <= 4:
                         value = np.int64((before << np.uint64(length)) >> np.uint64(64 - size))
                         if value < (np.int64(1) << (size - 1)):
                             value -= (np.int64(1) << size) - 1
-                        if k == 2:
+                        if k == 3:
                             edge1[place] = value
                         else:
                             edge2[place] = value
-                    k += 1
-                if k > 64:
+                while k < 64:
+                    if left < 32:
+                        acc |= np.uint64(words[w]) << np.uint64(32 - left)
+                        w += 1
+                        left += 32
+                    step = np.int64(steps[table, acc >> np.uint64(64 - LOOKUP_BITS)])
+                    if step != 0 and k + (step >> FIRST_AT) < 64:
+                        acc <<= np.uint64(step & 0xFF)
+                        left -= step & 0xFF
+                        k += (step >> ADVANCE_AT) & 1023
+                        continue
+                    entry = decode_symbol(acc, table, lookup, maxcode, delta, symbols)
+                    if entry < 0:
+                        return mcu, BAD_CODE, w * 32 - left, segment
+                    size = (entry >> 8) & 15
+                    run = entry >> 12
+                    acc <<= np.uint64((entry & 0xFF) + size)
+                    left -= (entry & 0xFF) + size
+                    if size > 0:
+                        k += run + 1
+                    elif run == 0:
+                        k += ENDS
+                    elif run == 15:
+                        k += 16
+                    else:
+                        k += NOT_A_SYMBOL
+                if k >= NOT_A_SYMBOL:  # EOBn belongs to progressive scans only
+                    return mcu, BAD_CODE, w * 32 - left, segment
+                if 64 < k < ENDS:
                     return mcu, BLOCK_OVERFULL, w * 32 - left, segment
                 if w * 32 - left > stop_bit:
                     return mcu, DATA_ENDS, w * 32 - left, segment
@@ -199,7 +228,8 @@ def decode_baseline(
         raise ValueError("mcu_at is too short")
     lookup, maxcode, delta, symbols = stack_tables(tables)
     done, reason, bit, segment = _decode(
-        scan.words, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
+        scan.words, scan.size, scan.seg_clean, scan.seg_number, lookup,
+        np.stack([t.steps for t in tables]), maxcode, delta, symbols,
         plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row, plan.mcus,
         plan.mcu_width, plan.mcu_height, plan.stride, plan.base, plan.dc_table, plan.ac_table,
         plan.dc_limit, plan.restart_interval, dc, edge1, edge2, mcu_at,

@@ -8,6 +8,7 @@ carry PAD zero bytes behind it.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +17,11 @@ from numba import njit
 PAD = 512  # a block reads at most 63 * 31 bits past the end before that is noticed
 LOOKUP_BITS = 11
 CHECKPOINT = 256  # clean bytes between two entries of the clean -> raw map
+
+# Entries of `HuffmanTable.steps`. Advances beyond a block mark how it ends: 64 + 64 for EOB, more
+# for a symbol that sequential scans do not have (F.1.2.2.1: size 0 with a run of 1 to 14).
+ENDS, NOT_A_SYMBOL = 128, 256
+ADVANCE_AT, FIRST_AT = 8, 18
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -30,27 +36,8 @@ def peek64(words, bit):
 
 
 @njit(cache=True, nogil=True)
-def _scan_end(data, start):
-    """Index of the first marker that is neither stuffing, fill nor RSTn; data.size if none."""
-    i = start
-    last = data.size - 1
-    while i < last:
-        if data[i] == 0xFF:
-            code = data[i + 1]
-            if code == 0xFF:
-                i += 1
-                continue
-            if code != 0 and not 0xD0 <= code <= 0xD7:
-                return i
-            i += 2
-        else:
-            i += 1
-    return data.size
-
-
-@njit(cache=True, nogil=True)
-def _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
-    size = raw.size
+def _unstuff(raw, marks, clean, seg_clean, seg_raw, seg_number, raw_at):
+    """`marks`: where FF stands in `raw`; what lies between two of them is copied in one go."""
     i = 0
     o = 0
     segments = 1
@@ -58,20 +45,24 @@ def _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
     seg_raw[0] = 0
     seg_number[0] = -1
     mark = 0
-    while i < size:
-        if o >= mark:
-            raw_at[mark // CHECKPOINT] = i
+    for m in range(marks.size + 1):
+        stop = marks[m] if m < marks.size else raw.size
+        if stop < i:
+            continue  # the second byte of a pair that was taken already
+        length = stop - i
+        while mark < o + length:
+            raw_at[mark // CHECKPOINT] = i + mark - o
             mark += CHECKPOINT
-        byte = raw[i]
-        if byte != 0xFF:
-            clean[o] = byte
-            o += 1
-            i += 1
-            continue
-        if i + 1 >= size:
+        clean[o : o + length] = raw[i:stop]
+        o += length
+        i = stop
+        if i + 1 >= raw.size:
             break
         code = raw[i + 1]
         if code == 0:
+            if o >= mark:
+                raw_at[mark // CHECKPOINT] = i
+                mark += CHECKPOINT
             clean[o] = 0xFF
             o += 1
             i += 2
@@ -114,8 +105,14 @@ class CleanScan:
 
 
 def scan_end(data: npt.NDArray[np.uint8], start: int = 0) -> int:
-    """Index of the marker that ends the coded data from `start`; len(data) if there is none."""
-    return int(_scan_end(data, start))
+    """Index of the marker that ends the coded data from `start`; len(data) if there is none.
+
+    Stuffing (FF 00), fill (FF FF) and RSTn do not end it.
+    """
+    places = start + np.flatnonzero(data[start:-1] == 0xFF)
+    codes = data[places + 1]
+    ends = places[(codes != 0) & (codes != 0xFF) & ((codes < 0xD0) | (codes > 0xD7))]
+    return int(ends[0]) if ends.size else len(data)
 
 
 def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
@@ -128,7 +125,8 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
     seg_raw = np.zeros(max_segments, np.int64)
     seg_number = np.zeros(max_segments, np.int64)
     raw_at = np.zeros(raw.size // CHECKPOINT + 2, np.int64)
-    size, count = _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at)
+    marks = np.flatnonzero(raw == 0xFF)
+    size, count = _unstuff(raw, marks, clean, seg_clean, seg_raw, seg_number, raw_at)
     used = raw_at[: max(1, (size + CHECKPOINT - 1) // CHECKPOINT)]
     words = clean.view(">u4").astype(np.uint32)
     return CleanScan(
@@ -140,17 +138,43 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
 class HuffmanTable:
     """A decoding table (T.81 annex C and F.2.2.3).
 
-    `lookup` int32[2048]: (symbol << 8 | code length) for codes of up to 11 bits, else 0;
+    `lookup` int32[2048]: (symbol << 8 | code length) for codes of up to 11 bits, else 0; `steps`
+    int32[2048]: what AC symbols starting here do, for sequential scans (see `_ac_steps`);
     `maxcode` int64[18]: largest code of each length left-aligned to 16 bits plus one; `delta`
     int64[18]: what to add to a code to index `symbols` uint8[256].
     """
 
     lookup: npt.NDArray[np.int32]
+    steps: npt.NDArray[np.int32]
     maxcode: npt.NDArray[np.int64]
     delta: npt.NDArray[np.int64]
     symbols: npt.NDArray[np.uint8]
 
 
+def _ac_steps(lookup: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
+    """One or two AC symbols at once, by the 11 bits they start with; 0 where a code is longer.
+
+    Bits 0-7: bits to skip, with the extra bits of each symbol; 8-17: coefficients to advance; 18-25:
+    how far the first of two advances, 0 for one alone. The second symbol belongs to this block only
+    if the first does not fill it, so a decoder must look at that before it takes both.
+    """
+    length, symbol = lookup & 0xFF, lookup >> 8
+    run, size = symbol >> 4, symbol & 15
+    bits = length + size
+    advance = np.where(size > 0, run + 1, np.where(run == 0, ENDS, np.where(
+        run == 15, 16, NOT_A_SYMBOL)))
+    index = np.arange(lookup.size)
+    behind = (index << bits) & (lookup.size - 1)
+    pair = (length > 0) & (advance < ENDS) & (length[behind] > 0) & (
+        bits + length[behind] <= LOOKUP_BITS)
+    bits = bits + np.where(pair, bits[behind], 0)
+    both = advance + np.where(pair, advance[behind], 0)
+    first = np.where(pair, advance, 0)
+    steps = bits | both << ADVANCE_AT | first << FIRST_AT
+    return np.where(length > 0, steps, 0).astype(np.int32)
+
+
+@lru_cache(maxsize=64)
 def build_huffman(counts: bytes, symbols: bytes) -> HuffmanTable:
     """Table for the 16 `counts` and the `symbols` of a DHT segment; ValueError if over-full."""
     lookup = np.zeros(1 << LOOKUP_BITS, np.int32)
@@ -173,7 +197,7 @@ def build_huffman(counts: bytes, symbols: bytes) -> HuffmanTable:
         index += count
         maxcode[length] = code << (16 - length)
         code <<= 1
-    return HuffmanTable(lookup, maxcode, delta, values)
+    return HuffmanTable(lookup, _ac_steps(lookup), maxcode, delta, values)
 
 
 @njit(cache=True, nogil=True, inline="always")
