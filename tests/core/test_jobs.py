@@ -184,6 +184,7 @@ class RunnerTest(FolderTest):
         self.addCleanup(job.close)
         self.run_all(job, source)
         self.assertEqual([i[4] for i in job.find_ids()], [i * 400_384 for i in range(20)])
+        self.assertTrue(all(job.thumbnail(i[0]) for i in job.find_ids()))
 
 
 class JournalTest(FolderTest):

@@ -136,7 +136,20 @@ class SearchTest(FolderTest):
         self.assertEqual(sum(isinstance(e, Found) for e in events), 3)
         notes = [e for e in events if isinstance(e, Note)]
         self.assertEqual(notes[0].code, "range-unreadable")
-        self.assertEqual(notes[0].values["start"], 1 << 20)
+        self.assertEqual([(n.values["start"], n.values["stop"]) for n in notes],
+                         [(1 << 20, (1 << 20) + 4096)], "no more is lost than cannot be read")
+
+    def test_a_photo_that_cannot_be_read_to_its_end_is_there_in_part(self):
+        source = Failing(medium(LAID, 2_000_000))
+        place, data = LAID[0]
+        source.bad = Span(place + 2 * len(data) // 3, place + 2 * len(data) // 3 + 512)
+        edge = source.bad.start // CLUSTER * CLUSTER
+        found = finds_on(source)
+        self.assertEqual([f.grade for f in found], [Grade.PARTIAL, Grade.WHOLE, Grade.WHOLE])
+        self.assertTrue(0.2 < found[0].share < 0.8)
+        self.assertEqual(found[0].start + found[0].size, edge)
+        self.assertEqual(next(c.code for c in found[0].checks if c.name == "source"),
+                         "unreadable-from")
 
     def test_stopped_and_continued_it_finds_the_same(self):
         source = MemorySource(medium([(i * 300_032, PHOTO) for i in range(40)], 12_600_000))

@@ -37,6 +37,7 @@ WHY = {
 }
 
 SENTENCES = {
+    "unreadable-from": "the medium cannot be read from {offset_bytes} into the file on",
     "structure-ok": "{parts} parts, all in order",
     "structure-broken": "{text}, {offset_bytes} into the file",
     "headers-own": "what they carry is their own",

@@ -136,7 +136,7 @@ class _Walker:
         self.scans.append(decode_scan(self.headers, header, self.grids, raw))
         found = find_damage(
             self.headers, self.grids, self.scans, raw, data_start - self.start,
-            self.source.sector_size, self._closed())
+            self.source.sector_size, self._closed(), self.at >= self.stop)
         if len(self.scans) > 1:
             self.scans[-2] = self.scans[-2].without_data()
         if found is not None and found.certain:

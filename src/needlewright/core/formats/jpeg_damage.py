@@ -42,10 +42,11 @@ class Damage:
 
 def find_damage(headers: Headers, grids: Grids, scans: list[DecodedScan],
                 raw: npt.NDArray[np.uint8], data_start: int, sector: int,
-                closed: bool) -> Damage | None:
+                closed: bool, cut_off: bool) -> Damage | None:
     """Damage in the scan decoded last, whose coded bytes `raw` begin `data_start` into the file.
 
-    `closed`: behind `raw` stands a marker that may follow a scan, so the data looks complete.
+    `closed`: behind `raw` stands a marker that may follow a scan, so the data looks complete;
+    `cut_off`: nothing that could be read stands there.
     """
     frame, scan = headers.frame, scans[-1]
     assert frame is not None
@@ -56,8 +57,12 @@ def find_damage(headers: Headers, grids: Grids, scans: list[DecodedScan],
     if scan.complete:
         return _suspicion(frame, scans, scores, data_start)
     at_end = closed and (scan.raw_break >= raw.size - 2 or scan.result.reason == "data-left")
-    start = _start_of_damage(scan, scores, raw.size if at_end else scan.raw_break, data_start,
-                             sector, at_end)
+    # What merely runs out is the file's own to its last byte; a marker that ends the data may
+    # stand anywhere in foreign data, whose sector begins before it.
+    cut_off = cut_off and scan.result.reason == "data-ends"
+    stopped = raw.size if at_end or cut_off else scan.raw_break
+    last = stopped if cut_off else max(0, _boundary(stopped, data_start, sector))
+    start = _start_of_damage(scan, scores, stopped, last, data_start, sector, at_end)
     if scan.result.reason == "data-ends" and closed and start >= raw.size - 2:
         # Nothing looks foreign: the data was simply cut off here.
         return _damage(frame, scans, raw.size, raw.size, data_start, "data-ends", cut=True)
@@ -85,9 +90,8 @@ def _scores(headers: Headers, frame: Frame, grids: Grids,
 
 
 def _start_of_damage(scan: DecodedScan, scores: npt.NDArray[np.float32], noticed: int,
-                     data_start: int, sector: int, at_end: bool) -> int:
-    """Raw offset of the sector boundary where the damage most likely begins."""
-    last = _boundary(noticed, data_start, sector)
+                     last: int, data_start: int, sector: int, at_end: bool) -> int:
+    """Raw offset where the damage most likely begins, a sector boundary not behind `last`."""
     if scores.size == 0:
         return noticed if at_end else last
     begin = 0 if at_end else int(np.searchsorted(scan.mcu_raw, noticed - LOOK_BACK_BYTES))
@@ -99,11 +103,11 @@ def _start_of_damage(scan: DecodedScan, scores: npt.NDArray[np.float32], noticed
     else:
         sums = np.cumsum(part[::-1], dtype=np.float64)[::-1]
         if sums.size == 0 or sums.max() < CLEAR_RUN:
-            return max(0, last)
+            return last
         run = int(np.argmax(sums))
     # The first spoiled MCU begins at or just behind the first foreign byte.
     place = int(scan.mcu_raw[min(begin + run + 1, len(scan.mcu_raw) - 1)])
-    return max(0, min(_boundary(place, data_start, sector), last if not at_end else noticed))
+    return max(0, min(_boundary(place, data_start, sector), noticed if at_end else last))
 
 
 def _boundary(raw_offset: int, data_start: int, sector: int) -> int:

@@ -132,8 +132,9 @@ class Job:
                     new.append((number, find))
             self._insert_parts(new)
             self._count(source, [find for _, find in new])
-        for number, find in new:
-            self._write_thumbnail(number, find.thumbnail)
+            # Before the finds count as known: killed in between, a later search makes both anew.
+            for number, find in new:
+                self._write_thumbnail(number, find.thumbnail)
         return [number for number, _ in new]
 
     def _insert_find(self, source: int, find: Find) -> int | None:

@@ -8,14 +8,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from needlewright.core.checks.decoding import DecodeReport, DecodeRequest
 from needlewright.core.checks.grading import judge
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.formats.base import Format, Walk
+from needlewright.core.formats.base import Check, Format, Outcome, Walk
 from needlewright.core.formats.registry import formats
 from needlewright.core.kernels.signatures import SignatureTable, build_table, find_signatures
 from needlewright.core.search.events import (
@@ -28,12 +28,16 @@ from needlewright.core.search.events import (
     Progress,
 )
 from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.sources.careful import first_unreadable, read_around
+from needlewright.core.sources.source import Source, Span
+from needlewright.core.sources.windows import Window
 
 NAME = "signatures"
 BLOCK_BYTES = 1 << 20  # read at once, into one buffer that is used again
 PENDING_DECODES = 12
 PROGRESS_EVERY_BYTES = 4 << 20
 HEAD_BYTES = 64
+READ_TRIES = 4  # of a walk over bytes that cannot be read
 
 
 @dataclass(slots=True)
@@ -99,14 +103,16 @@ def _search_block(state: _Pass, block: bytearray) -> Iterator[Event]:
     source, area = state.context.source, state.context.area
     length = min(len(block), area.stop - state.at)
     base = state.at
+    view = memoryview(block)[:length]
     try:
-        read = source.read_into(base, memoryview(block)[:length])
+        read = source.read_into(base, view)
     except SourceError as error:
         if error.code != "source-range":
             raise
-        yield Note("range-unreadable", dict(error.values))
-        state.at = base + length
-        return
+        read, bad = read_around(source, base, view)
+        for span in bad:
+            yield Note("range-unreadable", {
+                "start": span.start, "stop": span.stop, "reason": error.values.get("reason", "")})
     if read == 0:
         state.at = area.stop
         return
@@ -129,13 +135,8 @@ def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[
     if not form.accept(head):
         return
     try:
-        walk = form.walk(source, start, source.size)
+        walk = _walk(source, start, form)
     except FormatError:
-        return
-    except SourceError as error:
-        if error.code != "source-range":
-            raise
-        yield Note("range-unreadable", dict(error.values))
         return
     state.claimed = max(state.claimed, _claim(walk, source.sector_size))
     if form.picture and _worth_decoding(walk):
@@ -147,6 +148,24 @@ def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[
         state.context.decoders.submit((walk, form.name), _request(state, walk, form))
     else:
         yield _found(form, walk, None)
+
+
+def _walk(source: Source, start: int, form: Format) -> Walk:
+    """The walk from `start`; where its bytes cannot be read, as far as they can."""
+    edge = source.size
+    for _ in range(READ_TRIES):
+        try:
+            walk = form.walk(Window(source, Span(0, edge)), start, edge)
+        except SourceError as error:
+            if error.code != "source-range":
+                raise
+            edge = min(edge, first_unreadable(source, error.values["start"], edge))
+            continue
+        if edge == source.size:
+            return walk
+        check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
+        return replace(walk, checks=(check, *walk.checks))
+    raise FormatError("the medium cannot be read here", offset=start)
 
 
 def _claim(walk: Walk, sector: int) -> int:
