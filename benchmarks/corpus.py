@@ -12,7 +12,7 @@ from needlewright.demo import card, photos, scenes
 
 SIZE = 1280 << 20
 LARGE = 4
-VERSION = 1
+VERSION = 2
 
 
 def build() -> tuple[Path, list[tuple[int, int]]]:

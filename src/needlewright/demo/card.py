@@ -25,7 +25,7 @@ import platformdirs
 from needlewright.demo import photos, scenes
 from needlewright.demo.fat32 import Entry, Fat32Volume
 
-VERSION = 1  # changes with every byte of the card
+VERSION = 2  # changes with every byte of the card
 SEED = 20310512
 IMAGE_SIZE = 1 << 30
 CARD, TRUTH = "stream card.img", "stream card.truth.json"

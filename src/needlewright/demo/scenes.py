@@ -28,9 +28,11 @@ HILLS = (
 )
 
 
-def _noise(rng: np.random.Generator, width: int, height: int, cell: int) -> Layer:
-    """Smooth noise of -128..127 with features of `cell` pixels, int16[height, width]."""
-    small = rng.integers(0, 256, (height // cell + 3, width // cell + 3), dtype=np.uint8)
+def _noise(rng: np.random.Generator, width: int, height: int, cell: int, flat: int = 1) -> Layer:
+    """Smooth noise of -128..127, int16[height, width]; features `cell` pixels wide, `flat` times
+    less high."""
+    high = max(2, cell // flat)
+    small = rng.integers(0, 256, (height // high + 3, width // cell + 3), dtype=np.uint8)
     grown = Image.fromarray(small).resize((width, height), Image.Resampling.BICUBIC)
     return np.asarray(grown).astype(np.int16) - 128
 
@@ -64,8 +66,11 @@ def _paint_below(picture: Layer, ridge: npt.NDArray[np.int64], colour: tuple[int
     height = picture.shape[0]
     start = max(0, int(ridge.min()))
     rows = np.arange(start, height, dtype=np.int64)[:, None]
-    mask = rows >= ridge[None, :]
-    shade = (texture[start:] * strength) >> 6
+    below = rows - ridge[None, :]
+    mask = below >= 0
+    # Light on the ridge, darker slopes, and mist again towards the foot.
+    slope = np.abs(below * 256 // height - 34) * 3 // 4 - 12
+    shade = ((texture[start:] * strength) >> 6) + np.minimum(slope, 20)
     for channel in range(3):
         part = picture[start:, :, channel]
         np.copyto(part, (colour[channel] + shade).astype(np.int16), where=mask)
@@ -90,19 +95,30 @@ def _river(rng: np.random.Generator, picture: Layer, texture: Layer) -> None:
 
 def _animals(rng: np.random.Generator, draw: ImageDraw.ImageDraw, width: int, height: int) -> None:
     for _ in range(int(rng.integers(1, 4))):
-        size = width // int(rng.integers(14, 26))
-        x = int(rng.integers(size * 2, width - size * 3))
-        y = height * int(rng.integers(72, 88)) // 100
-        fur = tuple(int(v) for v in rng.integers((48, 34, 24), (78, 58, 44)))
-        draw.ellipse((x, y, x + size * 2, y + size * 3 // 4), fill=fur)
-        head = size * 2 // 3
-        draw.ellipse((x + size * 7 // 4, y - head // 3, x + size * 7 // 4 + head, y + head // 2),
-                     fill=fur)
-        draw.line((x - size * 2 // 3, y + size // 2, x + size // 4, y + size // 3), fill=fur,
-                  width=max(2, size // 6))
-        eye = x + size * 9 // 4
-        dot = max(2, head // 9)
-        draw.ellipse((eye, y - head // 8, eye + dot, y - head // 8 + dot), fill=(16, 14, 12))
+        unit = width // int(rng.integers(150, 260))
+        x = int(rng.integers(unit * 16, width - unit * 34))
+        y = height * int(rng.integers(76, 88)) // 100
+        _otter(draw, x, y, unit, 1 if rng.integers(2) else -1, int(rng.integers(0, 30)))
+
+
+def _otter(draw: ImageDraw.ImageDraw, x: int, y: int, unit: int, way: int, tone: int) -> None:
+    """An otter lying at (x, y), 30 units long, its head to the right (`way` 1) or to the left."""
+    fur = (74 + tone, 56 + tone * 3 // 4, 42 + tone // 2)
+    pale = (142 + tone, 122 + tone, 98 + tone)
+
+    def oval(left: int, top: int, right: int, bottom: int, colour: tuple[int, int, int]) -> None:
+        ends = sorted((x + way * left * unit, x + way * right * unit))
+        draw.ellipse((ends[0], y + top * unit, ends[1], y + bottom * unit), fill=colour)
+
+    tail = ((-10, 2), (-4, -3), (2, 1), (0, 4))
+    draw.polygon([(x + way * a * unit, y + b * unit) for a, b in tail], fill=fur)
+    oval(-4, -4, 15, 5, fur)
+    oval(0, 1, 13, 5, pale)
+    oval(11, -7, 19, 2, fur)
+    oval(15, -4, 21, 1, pale)
+    oval(12, -8, 14, -6, fur)
+    oval(19, -4, 21, -2, (20, 18, 16))
+    oval(16, -5, 17, -4, (16, 14, 12))
 
 
 def _reeds(rng: np.random.Generator, draw: ImageDraw.ImageDraw, width: int, height: int) -> None:
@@ -148,11 +164,12 @@ def _grain(rng: np.random.Generator, image: Image.Image) -> Image.Image:
 
 
 def _scene(rng: np.random.Generator, width: int, height: int) -> Image.Image:
-    broad = _noise(rng, width, height, max(24, width // 9))
+    broad = _noise(rng, width, height, max(24, width // 5), flat=4)
+    wisps = _noise(rng, width, height, max(8, width // 30), flat=5)
     middle = _noise(rng, width, height, max(8, width // 90))
     fine = _noise(rng, width, height, 3)
-    picture = _sky(rng, width, height, broad + (middle >> 2))
-    texture = (middle >> 1) + (fine >> 1)
+    picture = _sky(rng, width, height, broad + (wisps >> 1))
+    texture = (middle >> 1) + (fine >> 2)
     hills = HILLS[int(rng.integers(len(HILLS)))]
     for index, colour in enumerate(hills):
         level = height * (40 + 16 * index + int(rng.integers(-5, 6))) // 100

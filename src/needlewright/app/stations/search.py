@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPixmap
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLayout, QWidget
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
@@ -25,6 +25,7 @@ from needlewright.wording import units
 from needlewright.wording import window as words
 
 COLUMN = 96
+CARD_EDGE = 17  # a card's border and the room inside it
 
 
 class StepCard:
@@ -55,11 +56,15 @@ class StepCard:
         right.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
         fill(right, self.state, line(None, self.begin, self.pause, self.stop, spacing=8))
-        row = QHBoxLayout()
-        row.addLayout(texts, 4)
-        row.addLayout(middle, 3)
-        row.addLayout(right, 3)
-        inside.addLayout(row)
+        inside.addLayout(_in_columns(texts, middle, right))
+
+
+def _in_columns(*parts: QLayout) -> QHBoxLayout:
+    """What a step is, its figures and its buttons, with the heads of the figures above them."""
+    row = QHBoxLayout()
+    for part, stretch in zip(parts, (4, 3, 3)):
+        row.addLayout(part, stretch)
+    return row
 
 
 class JustFound(QWidget):
@@ -146,14 +151,17 @@ class Search(QWidget):
 
     def _kind_row(self) -> QHBoxLayout:
         self.kind_buttons = {}
-        row = line(label(words.SEARCH_LOOK_FOR, "muted"), spacing=8)
+        heads = QHBoxLayout()
         for kind in self._kinds:
             chosen = button(find_words.KINDS[kind], f"kind-{kind}", self.refresh, "link")
             chosen.setCheckable(True)
             chosen.setChecked(True)
+            chosen.setMinimumWidth(look.px(COLUMN))
             self.kind_buttons[kind] = chosen
-            row.addWidget(chosen)
-        row.addStretch(1)
+            heads.addWidget(chosen)
+        heads.addStretch(1)
+        row = _in_columns(line(label(words.SEARCH_LOOK_FOR, "muted"), None), heads, line(None))
+        row.setContentsMargins(CARD_EDGE, 0, CARD_EDGE, 0)
         return row
 
     def _grade_row(self) -> QHBoxLayout:

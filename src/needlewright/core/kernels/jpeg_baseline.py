@@ -21,6 +21,7 @@ from needlewright.core.kernels.jpeg_bits import (
     CleanScan,
     HuffmanTable,
     decode_symbol,
+    is_padding,
 )
 
 # Reasons why a scan stops, in the order of the kernel's return codes.
@@ -28,9 +29,6 @@ COMPLETE, BAD_CODE, BLOCK_OVERFULL, DC_RANGE, DATA_ENDS, RESTART_ORDER, DATA_LEF
 REASONS = (
     "complete", "bad-code", "block-overfull", "dc-range", "data-ends", "restart-order", "data-left"
 )
-
-#: Bytes that may stay behind the last MCU: some encoders leave a few; foreign data leaves more.
-SLACK_BYTES = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +76,17 @@ def stack_tables(tables: list[HuffmanTable]) -> tuple[npt.NDArray[np.generic], .
         np.stack([t.lookup for t in tables]), np.stack([t.maxcode for t in tables]),
         np.stack([t.delta for t in tables]), np.stack([t.symbols for t in tables]),
     )
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _advance(k, entry):
+    """The next coefficient after the AC symbol `entry` at `k`; beyond 64 it says how it ends."""
+    run = entry >> 12
+    if (entry >> 8) & 15 > 0:
+        return k + run + 1
+    if run == 0:
+        return k + ENDS
+    return k + 16 if run == 15 else k + NOT_A_SYMBOL
 
 
 @njit(cache=True, nogil=True)
@@ -131,7 +140,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
                 place = base[c] + (row * mcu_height[c] + block_dy[b]) * stride[c] \
                     + column * mcu_width[c] + block_dx[b]
                 dc[place] = prediction[c]
-                k = 1
+                k = np.int64(1)
                 table = ac_table[c]
                 # The first coefficients of the first component are wanted, so one by one.
                 while k < 4 and place < edges:
@@ -144,20 +153,11 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
                         return mcu, BAD_CODE, w * 32 - left, segment
                     length = entry & 0xFF
                     size = (entry >> 8) & 15
-                    run = entry >> 12
                     before = acc
                     acc <<= np.uint64(length + size)
                     left -= length + size
-                    if size == 0:
-                        if run == 0:
-                            k += ENDS
-                        elif run == 15:
-                            k += 16
-                        else:
-                            k += NOT_A_SYMBOL
-                        continue
-                    k += run + 1
-                    if 3 <= k <= 4:
+                    k = _advance(k, entry)
+                    if size > 0 and 3 <= k <= 4:
                         value = np.int64((before << np.uint64(length)) >> np.uint64(64 - size))
                         if value < (np.int64(1) << (size - 1)):
                             value -= (np.int64(1) << size) - 1
@@ -179,18 +179,10 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
                     entry = decode_symbol(acc, table, lookup, maxcode, delta, symbols)
                     if entry < 0:
                         return mcu, BAD_CODE, w * 32 - left, segment
-                    size = (entry >> 8) & 15
-                    run = entry >> 12
-                    acc <<= np.uint64((entry & 0xFF) + size)
-                    left -= (entry & 0xFF) + size
-                    if size > 0:
-                        k += run + 1
-                    elif run == 0:
-                        k += ENDS
-                    elif run == 15:
-                        k += 16
-                    else:
-                        k += NOT_A_SYMBOL
+                    length = (entry & 0xFF) + ((entry >> 8) & 15)
+                    acc <<= np.uint64(length)
+                    left -= length
+                    k = _advance(k, entry)
                 if k >= NOT_A_SYMBOL:  # EOBn belongs to progressive scans only
                     return mcu, BAD_CODE, w * 32 - left, segment
                 if 64 < k < ENDS:
@@ -200,7 +192,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
             mcu += 1
         if mcu >= total:
             break
-        if stop_bit - (w * 32 - left) >= 8 * (SLACK_BYTES + 1):
+        if not is_padding(words, w * 32 - left, stop_bit):
             return mcu, DATA_LEFT, w * 32 - left, segment
         segment += 1
         if segment >= segments:
@@ -209,7 +201,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
             return mcu, RESTART_ORDER, w * 32 - left, segment
     if segment + 1 < segments:
         return mcu, RESTART_ORDER, w * 32 - left, segment + 1
-    if np.int64(clean_size) * 8 - (w * 32 - left) >= 8 * (SLACK_BYTES + 1):
+    if not is_padding(words, w * 32 - left, np.int64(clean_size) * 8):
         return mcu, DATA_LEFT, w * 32 - left, segment
     return mcu, COMPLETE, w * 32 - left, segment
 

@@ -17,6 +17,7 @@ from numba import njit
 PAD = 512  # a block reads at most 63 * 31 bits past the end before that is noticed
 LOOKUP_BITS = 11
 CHECKPOINT = 256  # clean bytes between two entries of the clean -> raw map
+SLACK_BYTES = 8  # that may stay behind the last MCU
 
 # Entries of `HuffmanTable.steps`. Advances beyond a block mark how it ends: 64 + 64 for EOB, more
 # for a symbol that sequential scans do not have (F.1.2.2.1: size 0 with a run of 1 to 14).
@@ -33,6 +34,26 @@ def peek64(words, bit):
     i = bit >> np.uint64(5)
     pair = (np.uint64(words[i]) << np.uint64(32)) | np.uint64(words[i + np.uint64(1)])
     return pair << (bit & np.uint64(31))
+
+
+@njit(cache=True, nogil=True)
+def is_padding(words, bit, stop_bit):
+    """Whether what is left from `bit` to `stop_bit` is no more than an encoder leaves behind.
+
+    The rest of a byte (T.81 F.1.2.3 fills it with ones, not all encoders do), then at most
+    SLACK_BYTES whole ones that are all 00 or all FF; coded data that nobody decoded differs.
+    """
+    at = (bit + 7) >> 3
+    last = stop_bit >> 3
+    if last - at > SLACK_BYTES:
+        return False
+    filler = (words[at >> 2] >> np.uint32(8 * (3 - (at & 3)))) & np.uint32(0xFF)
+    if at < last and filler != 0 and filler != 0xFF:
+        return False
+    for i in range(at, last):
+        if (words[i >> 2] >> np.uint32(8 * (3 - (i & 3)))) & np.uint32(0xFF) != filler:
+            return False
+    return True
 
 
 @njit(cache=True, nogil=True)
@@ -154,9 +175,9 @@ class HuffmanTable:
 def _ac_steps(lookup: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
     """One or two AC symbols at once, by the 11 bits they start with; 0 where a code is longer.
 
-    Bits 0-7: bits to skip, with the extra bits of each symbol; 8-17: coefficients to advance; 18-25:
-    how far the first of two advances, 0 for one alone. The second symbol belongs to this block only
-    if the first does not fill it, so a decoder must look at that before it takes both.
+    Bits 0-7: bits to skip, with the extra bits of each symbol; 8-17: coefficients to advance;
+    18-25: how far the first of two advances, 0 for one alone. The second symbol belongs to this
+    block only if the first does not fill it, so a decoder must look at that before it takes both.
     """
     length, symbol = lookup & 0xFF, lookup >> 8
     run, size = symbol >> 4, symbol & 15

@@ -19,12 +19,17 @@ from needlewright.core.kernels.jpeg_baseline import (
     DC_RANGE,
     REASONS,
     RESTART_ORDER,
-    SLACK_BYTES,
     ScanPlan,
     ScanResult,
     stack_tables,
 )
-from needlewright.core.kernels.jpeg_bits import CleanScan, HuffmanTable, decode_symbol, peek64
+from needlewright.core.kernels.jpeg_bits import (
+    CleanScan,
+    HuffmanTable,
+    decode_symbol,
+    is_padding,
+    peek64,
+)
 
 
 @njit(cache=True, nogil=True)
@@ -185,7 +190,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
             return mcu, BLOCK_OVERFULL, np.int64(bit), segment
         if mcu >= total:
             break
-        if np.int64(stop_bit - bit) >= 8 * (SLACK_BYTES + 1):
+        if not is_padding(words, np.int64(bit), np.int64(stop_bit)):
             return mcu, DATA_LEFT, np.int64(bit), segment
         segment += 1
         if segment >= segments:
@@ -194,7 +199,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
             return mcu, RESTART_ORDER, np.int64(bit), segment
     if segment + 1 < segments:
         return mcu, RESTART_ORDER, np.int64(bit), segment + 1
-    if np.int64(clean_size) * 8 - np.int64(bit) >= 8 * (SLACK_BYTES + 1):
+    if not is_padding(words, np.int64(bit), np.int64(clean_size) * 8):
         return mcu, DATA_LEFT, np.int64(bit), segment
     return mcu, COMPLETE, np.int64(bit), segment
 
