@@ -17,12 +17,16 @@ from needlewright.app.window import MainWindow
 from needlewright.wording import errors
 from needlewright.wording import window as words
 
+# Seconds after which a thread that computes lets the window's have its turn.
+TURN_SECONDS = 0.001
+
 
 def application() -> QApplication:
     """The one application object, with fonts and name."""
     known = QApplication.instance()
     if isinstance(known, QApplication):
         return known
+    sys.setswitchinterval(TURN_SECONDS)
     made = QApplication(sys.argv[:1])
     made.setApplicationName("needlewright")
     made.setApplicationDisplayName(words.PROGRAM)

@@ -25,6 +25,7 @@ from needlewright.wording import units
 from needlewright.wording import window as words
 
 COLUMN = 96
+HEAD_INDENT = 4  # what a switch keeps free before its word
 CARD_EDGE = 17  # a card's border and the room inside it
 
 
@@ -47,7 +48,7 @@ class StepCard:
         figures = QHBoxLayout()
         for tally in self.tallies.values():
             tally.setMinimumWidth(look.px(COLUMN))
-            tally.setAlignment(Qt.AlignmentFlag.AlignHCenter)
+            tally.setIndent(HEAD_INDENT)
             figures.addWidget(tally)
         figures.addStretch(1)
         middle = column(margins=(0, 0, 0, 0), spacing=6)

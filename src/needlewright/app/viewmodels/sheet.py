@@ -18,6 +18,7 @@ UNDER = 18  # room for the stitch under each picture
 HEAD = 34
 GROUP_GAP = 10
 NARROWEST, WIDEST = 0.45, 2.6  # proportions beyond these are cropped in the sheet
+STRIP_CELLS = 200
 MAX_GROUPS = 16  # stretches that a medium is divided into at most
 
 Item = tuple[int, int, int, int, int, int, int]  # id, width, height, source, start, size, turn
@@ -25,7 +26,8 @@ Item = tuple[int, int, int, int, int, int, int]  # id, width, height, source, st
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Items `first` to `last` (exclusive); `start`, `stop`: the stretch of the medium, bytes."""
+    """Items `first` to `last` (exclusive); `start`, `stop`: the stretch of the medium, bytes;
+    `cells`: which of the stretch's STRIP_CELLS equal parts hold a find's start, ascending."""
 
     first: int
     last: int
@@ -35,6 +37,7 @@ class Group:
     bytes: int
     top: int
     headed: bool
+    cells: tuple[int, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,6 +105,7 @@ def lay_out(items: Sequence[Item], view_width: int, row_height: int, source_size
     count = len(items)
     left, top = np.zeros(count, np.int32), np.zeros(count, np.int32)
     width, height = np.zeros(count, np.int32), np.zeros(count, np.int32)
+    starts = np.fromiter((item[4] for item in items), np.int64, count)
     groups: list[Group] = []
     y = 0 if grouped else GROUP_GAP
     room = max(120, view_width - 2 * MARGIN)
@@ -115,10 +119,15 @@ def lay_out(items: Sequence[Item], view_width: int, row_height: int, source_size
         low = start // step * step
         high = min(low + step, source_sizes.get(source, low + step))
         groups.append(Group(first, last, source, low, high,
-                            sum(item[5] for item in items[first:last]), head_top, grouped))
+                            sum(item[5] for item in items[first:last]), head_top, grouped,
+                            _cells(starts[first:last], low, high) if grouped else ()))
     ids = np.fromiter((item[0] for item in items), np.int64, count)
-    starts = np.fromiter((item[4] for item in items), np.int64, count)
     return Sheet(ids, left, top, width, height, starts, tuple(groups), y + MARGIN)
+
+
+def _cells(starts: npt.NDArray[np.int64], low: int, high: int) -> tuple[int, ...]:
+    cells = (starts - low) * STRIP_CELLS // max(1, high - low)
+    return tuple(np.flatnonzero(np.bincount(cells.clip(0, STRIP_CELLS - 1))).tolist())
 
 
 def _groups(items: Sequence[Item], source_sizes: dict[int, int],

@@ -6,7 +6,6 @@ ring, so that it shows on any picture.
 
 from __future__ import annotations
 
-import numpy as np
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
@@ -22,7 +21,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
 from needlewright.app.theme.look import look
-from needlewright.app.viewmodels.sheet import HEAD, MARGIN, Group, Sheet, lay_out
+from needlewright.app.viewmodels.sheet import HEAD, MARGIN, STRIP_CELLS, Group, Sheet, lay_out
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.core.jobs.rows import FindRow
@@ -170,12 +169,8 @@ class ContactSheet(QAbstractScrollArea):
     def _paint_strip(self, painter: QPainter, group: Group, rect: QRect) -> None:
         """The stretch of the tape that the group covers, with its finds."""
         painter.fillRect(rect, look.colour("line"))
-        length = max(1, group.stop - group.start)
-        starts = self.sheet.starts[group.first : group.last]
-        # A group may hold thousands of finds: one mark for each pixel that has any.
-        columns = np.unique((starts - group.start) * rect.width() // length)
-        for column in columns.tolist():
-            x = min(rect.left() + column, rect.right() - 2)
+        for cell in group.cells:
+            x = min(rect.left() + cell * rect.width() / STRIP_CELLS, rect.right() - 2)
             painter.fillRect(QRectF(x, rect.top(), 2.5, rect.height()), look.colour("thread"))
 
     def _link_rect(self, group: Group) -> QRect:

@@ -11,6 +11,7 @@ from PySide6.QtGui import QImage, QPixmap
 from needlewright.core.jobs.folder import thumbnail_path
 
 KEPT = 400
+WAITING = 200  # more than any view shows: whoever scrolls on no longer waits for the older ones
 
 
 class _Load(QRunnable):
@@ -34,6 +35,7 @@ class Thumbnails(QObject):
         self._folder: Path | None = None
         self._kept: OrderedDict[int, QPixmap] = OrderedDict()
         self._asked: set[int] = set()
+        self._turn = 0
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(1)
         self.loaded.connect(self._take)
@@ -50,8 +52,12 @@ class Thumbnails(QObject):
             self._kept.move_to_end(number)
             return found
         if self._folder is not None and number not in self._asked:
+            if len(self._asked) >= WAITING:
+                self._pool.clear()
+                self._asked.clear()
             self._asked.add(number)
-            self._pool.start(_Load(self, self._folder, number))
+            self._turn += 1
+            self._pool.start(_Load(self, self._folder, number), self._turn)  # newest first
         return None
 
     def _take(self, folder: str, number: int, image: QImage) -> None:

@@ -23,10 +23,12 @@ from PIL import Image, ImageChops, ImageFile, PngImagePlugin
 MEMORY_LIMIT = 1 << 30  # bytes of address space
 MAX_PIXELS = 180_000_000  # at four bytes a pixel this stays within the limit
 MAX_FILE_BYTES = 1 << 28
+NICENESS = 5
 GRID = (40, 30)  # cells in which the picture and its own thumbnail are compared
 
 
 def _limit() -> None:
+    os.nice(NICENESS)  # whoever looks at the window goes first
     resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))  # a decoder has nothing to write
