@@ -26,6 +26,7 @@ bench: $(STAMP)
 	@$(PY) -m benchmarks
 	@$(PY) -m benchmarks.splices
 	@$(PY) -m benchmarks.window
+	@$(PY) -m benchmarks.planner
 
 screenshots: $(STAMP)
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots
