@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needlewright.core.imaging.planner import Planner, Queue, Wish
-from needlewright.core.imaging.read_map import ReadMap, State
+from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.sources.source import Span
 
 BLOCK, READ, TRIES = 512, 8192, 3

@@ -16,6 +16,13 @@ SENTENCES = {
     "source-unopenable": "{path} cannot be opened: {reason}.",
     "source-range": "{path} cannot be read from {start_place} to {stop_place}: {reason}. "
                     "What was found so far is kept.",
+    "source-gone": "{path} no longer answers. Connect it again; what was read is kept.",
+    "source-unknown": "'{path}' is no source that can be opened.",
+    "piece-missing": "{path} is missing between the other pieces of this image.",
+    "nbd-unreachable": "{path} does not answer: {reason}.",
+    "nbd-refused": "{path} is not served: {reason}.",
+    "nbd-protocol": "{path} does not speak the network block device protocol as it should: "
+                    "{reason}.",
     "source-shrank": "{path} became shorter while it was read, at {start_place}. "
                      "What was found so far is kept.",
     "source-shorter": "The source ends before find {find} does; it may have been exchanged.",
@@ -37,6 +44,16 @@ SENTENCES = {
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
     "job-on-source": "{path} lies on the medium that is being recovered, and nothing may be "
                      "written there; choose another disk for it.",
+    "source-silent": "{path} did not open within {seconds} seconds.",
+    "other-medium": "{path} is another medium than the one that {image} was begun from; nothing "
+                    "was read into it.",
+    "map-damaged": "The read map {path} is damaged and so is the one before it. The image is kept; "
+                   "move the map away to copy anew.",
+    "copy-locked": "{path} is being copied by another program; only one at a time may write it.",
+    "image-not-written": "The image {path} could not be written: {reason}. What was copied before "
+                         "is safe.",
+    "image-not-ours": "{path} exists and has no read map, so it is no unfinished copy; it was left "
+                      "untouched.",
     "find-unknown": "This job has no find number {find}.",
     "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray first.",
     "to-in-job": "{path} lies inside the job folder or around it; deliver somewhere else.",

@@ -122,6 +122,7 @@ class Planner:
         self._length = self.read_bytes  # of fresh reads
         self._asked, self._failed = float(FREE_BYTES), 0.0  # lately: fresh bytes, lone failures
         self._jump, self._troubles, self._turn = 0, 0, 0
+        self._troubled = 0
         for span, value in _valued(list(doubted), wishes):
             self._put_failed(Read(span.start, span.size, Queue.FRESH, value, 1))
 
@@ -129,6 +130,12 @@ class Planner:
 
     def next(self) -> Read | None:
         """The next read, None when nothing is left to ask (reads may still be under way)."""
+        read = self._next()
+        if read is not None and read.queue is not Queue.FRESH:
+            self._troubled -= read.length
+        return read
+
+    def _next(self) -> Read | None:
         while offers := [(v * promise, -queue, queue) for queue, v, promise in self._offers()]:
             best = max(offers)[2]
             if best is Queue.FRESH:
@@ -207,6 +214,7 @@ class Planner:
         read = heapq.heappop(self._split)[2]
         if read.offset in self._known_bad:
             self._known_bad.discard(read.offset)
+            self._troubled -= read.length
             self._put_failed(read)
             return None
         return read
@@ -273,6 +281,7 @@ class Planner:
         stop = min(gap.stop, gap.start + self._jump)
         promise = max(rate, NEAR_OPEN * self._rates[Queue.FRESH])
         self._put_near(_Gap(gap.start, stop, gap.value, True, False, promise))
+        self._troubled += stop - gap.start
         gap.start = stop
         if gap.start >= gap.stop:
             self._fresh.popleft()
@@ -317,10 +326,36 @@ class Planner:
                 read.offset + half, read.offset)
             for start, length in ((read.offset, half), (read.offset + half, read.length - half)):
                 part = Read(start, length, Queue.SPLIT, read.value, read.tries)
+                self._troubled += length
                 heapq.heappush(self._split, (-read.value * length, start, part))
         elif read.tries < self.tries:
             part = Read(read.offset, read.length, Queue.AGAIN, read.value, read.tries + 1)
+            self._troubled += part.length
             heapq.heappush(self._again, (part.tries, -part.value, part.offset, part))
+
+    def give_back(self, read: Read) -> None:
+        """A read that was never made (the medium went away) waits again where it came from."""
+        gap = _Gap(read.offset, read.stop, read.value)
+        if read.queue is not Queue.FRESH:
+            self._troubled += read.length
+        if read.queue is Queue.FRESH:
+            first = self._fresh[0] if self._fresh else None
+            if first is not None and first.start == read.stop and first.value == read.value:
+                first.start = read.offset
+            else:
+                self._fresh.appendleft(gap)
+        elif read.queue is Queue.NEAR:
+            gap.promise = self._rates[Queue.FRESH] * NEAR_OPEN
+            self._put_near(gap)
+        elif read.queue is Queue.SPLIT:
+            heapq.heappush(self._split, (-read.value * read.length, read.offset, read))
+        else:
+            heapq.heappush(self._again, (read.tries, -read.value, read.offset, read))
+
+    @property
+    def troubled_bytes(self) -> int:
+        """Bytes that wait beside trouble, or to be asked again."""
+        return self._troubled
 
     def gives_up(self, read: Read, got: int) -> Span | None:
         """The part of a failed read that will not be asked for again, or None."""

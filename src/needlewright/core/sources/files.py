@@ -7,24 +7,39 @@ ends the process, while `preadv` returns EIO for exactly the range that was aske
 from __future__ import annotations
 
 import errno
+import fcntl
 import os
 import stat
+import struct
 from pathlib import Path
-from types import TracebackType
 
 from needlewright.core.errors import SourceError
 from needlewright.core.sources.source import Source
+
+# linux/fs.h: BLKSSZGET and BLKPBSZGET
+LOGICAL_SECTOR, PHYSICAL_SECTOR = 0x1268, 0x127B
+GONE = frozenset({errno.ENODEV, errno.ENXIO, errno.ENOMEDIUM, errno.ESHUTDOWN})
 
 
 class ImageFile(Source):
     """A regular file or block device, opened O_RDONLY once and never in any other way."""
 
-    def __init__(self, path: str | os.PathLike[str], sector_size: int = 512) -> None:
-        """Raises SourceError: missing, directory, unreadable, empty, not a file or device."""
+    def __init__(self, path: str | os.PathLike[str], sector_size: int = 512, *,
+                 direct: bool = False) -> None:
+        """`direct`: past the page cache where it is a device, so that one bad sector fails what
+        was asked for and no more; offsets, lengths and buffers must then be aligned.
+
+        Raises SourceError: missing, directory, unreadable, empty, not a file or device.
+        """
         self.path = Path(path)
         self.name = self.path.name
-        self.sector_size = sector_size
         self._fd = _open_read_only(self.path)
+        self.sector_size = self.block_size = sector_size
+        if stat.S_ISBLK(os.fstat(self._fd).st_mode):
+            self.sector_size = _told_by_device(self._fd, LOGICAL_SECTOR) or sector_size
+            self.block_size = _told_by_device(self._fd, PHYSICAL_SECTOR) or self.sector_size
+            if direct:
+                fcntl.fcntl(self._fd, fcntl.F_SETFL, os.O_RDONLY | os.O_DIRECT)
         self._size = os.lseek(self._fd, 0, os.SEEK_END)
         if self._size == 0:
             self.close()
@@ -42,6 +57,8 @@ class ImageFile(Source):
                 got = os.preadv(self._fd, [target[done:wanted]], offset + done)
             except OSError as error:
                 start = offset + done
+                if error.errno in GONE:
+                    raise SourceError("source-gone", path=str(self.path)) from error
                 raise SourceError(
                     "source-range", path=str(self.path), start=start, stop=offset + wanted,
                     reason=os.strerror(error.errno or errno.EIO),
@@ -62,14 +79,15 @@ class ImageFile(Source):
             os.close(self._fd)
             self._fd = -1
 
-    def __enter__(self) -> ImageFile:
-        return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
+def _told_by_device(fd: int, question: int) -> int:
+    """What a block device answers, in bytes; 0 where it does not know."""
+    try:
+        answer = fcntl.ioctl(fd, question, struct.pack("i", 0))
+    except OSError:
+        return 0
+    size = int(struct.unpack("i", answer)[0])
+    return size if size >= 512 and size & (size - 1) == 0 else 0
 
 
 def _open_read_only(path: Path) -> int:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
+from types import TracebackType
+from typing import Self
 
 from needlewright.core.errors import FormatError
 
@@ -27,10 +29,27 @@ class Span:
 
 
 class Source(ABC):
-    """Read-only bytes with a size (bytes) and a sector size (bytes)."""
+    """Read-only bytes with a size and a sector size; `block_size`: what the medium fails by.
+
+    All in bytes. Sources that hold something open are closed, or used in a `with` statement.
+    """
 
     name: str
     sector_size: int = 512
+    block_size: int = 512
+
+    def close(self) -> None:
+        """Let go of what is open; reading afterwards raises SourceError."""
+        return  # most hold nothing
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
 
     @property
     @abstractmethod

@@ -1,0 +1,89 @@
+"""Image files and block devices by their path; images in numbered pieces by their first one."""
+
+from __future__ import annotations
+
+import os
+import re
+from bisect import bisect_right
+from itertools import accumulate
+from pathlib import Path
+
+from needlewright.core.errors import SourceError
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.registry import Opener, register
+from needlewright.core.sources.source import Source
+
+PIECE = re.compile(r"(.+)\.(\d{2,4})")
+SCHEME = re.compile(r"[a-z][a-z0-9+]*:")
+MAX_PIECES = 10_000
+
+
+class SplitImage(Source):
+    """A raw image in pieces, one behind the other."""
+
+    def __init__(self, pieces: list[Path]) -> None:
+        """Raises SourceError for a piece that cannot be opened."""
+        self._pieces: list[ImageFile] = []
+        try:
+            self._pieces += [ImageFile(path) for path in pieces]
+        except SourceError:
+            self.close()
+            raise
+        self._starts = [0, *accumulate(piece.size for piece in self._pieces)]
+        self.name = pieces[0].with_suffix("").name
+
+    @property
+    def size(self) -> int:
+        return self._starts[-1]
+
+    def read_into(self, offset: int, target: memoryview) -> int:
+        done, wanted = 0, min(len(target), max(0, self.size - offset))
+        while done < wanted:
+            index = bisect_right(self._starts, offset + done) - 1
+            start = self._starts[index]
+            length = min(wanted - done, self._starts[index + 1] - offset - done)
+            try:
+                done += self._pieces[index].read_into(
+                    offset + done - start, target[done : done + length])
+            except SourceError as error:
+                place: dict[str, int] = {
+                    name: error.values[name] + start
+                    for name in ("start", "stop") if name in error.values}
+                raise SourceError(error.code, **{**error.values, **place}) from error
+        return done
+
+    def close(self) -> None:
+        for piece in self._pieces:
+            piece.close()
+
+
+def pieces_of(path: Path) -> list[Path]:
+    """All pieces of the image whose first is `path` (.000 or .001); none where it is no such.
+
+    Raises SourceError naming a piece that is missing between others.
+    """
+    match = PIECE.fullmatch(path.name)
+    if match is None or int(match[2]) > 1 or not path.exists():
+        return []
+    width = len(match[2])
+    others = {}
+    for found in path.parent.iterdir():
+        other = PIECE.fullmatch(found.name)
+        if other is not None and other[1] == match[1] and len(other[2]) == width:
+            others[int(other[2])] = found
+    first = int(match[2])
+    numbers = sorted(number for number in others if number >= first)
+    for place, number in enumerate(numbers[:MAX_PIECES]):
+        if number != first + place:
+            missing = f"{match[1]}.{first + place:0{width}d}"
+            raise SourceError("piece-missing", path=str(path.with_name(missing)))
+    return [others[number] for number in numbers]
+
+
+def _open(spec: str, direct: bool) -> Source:
+    pieces = pieces_of(Path(spec))
+    return SplitImage(pieces) if len(pieces) > 1 else ImageFile(spec, direct=direct)
+
+
+register(Opener("files", lambda spec: SCHEME.match(spec) is None or spec.startswith("/"),
+                os.path.abspath, _open))

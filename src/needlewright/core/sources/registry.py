@@ -1,0 +1,62 @@
+"""Opening a source by what the user calls it. A module `open_*` here registers each way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+from needlewright.core.errors import SourceError
+from needlewright.core.registry import Registry
+from needlewright.core.sources.source import Source
+
+
+@dataclass(frozen=True, slots=True)
+class Opener:
+    """A way to open sources. `claims(spec)`: is this one for it; `whole_name(spec)`: the same name
+    from any working directory; `open(spec, direct)`: a source, or SourceError; `elsewhere(spec)`:
+    other names under which a medium may be back; `told_of(spec)`: its serial number and model."""
+
+    name: str
+    claims: Callable[[str], bool]
+    whole_name: Callable[[str], str]
+    open: Callable[[str, bool], Source]
+    elsewhere: Callable[[str], Iterable[str]] = lambda spec: ()
+    told_of: Callable[[str], tuple[str, str]] = lambda spec: ("", "")
+
+
+_openers: Registry[Opener] = Registry("needlewright.core.sources", prefix="open_")
+
+
+def register(opener: Opener) -> Opener:
+    """Add a way; ValueError if its name is taken."""
+    return _openers.add(opener.name, opener)
+
+
+def open_source(spec: str, *, direct: bool = False) -> Source:
+    """The source that `spec` names: a path, a first numbered piece, an nbd: address.
+
+    `direct`: past the page cache where that is possible, with aligned reads. Raises SourceError.
+    """
+    return _opener(spec).open(spec, direct)
+
+
+def whole_name(spec: str) -> str:
+    """`spec` as it is kept in a job: valid from any working directory."""
+    return _opener(spec).whole_name(spec)
+
+
+def elsewhere(spec: str) -> Iterable[str]:
+    """Other names under which the medium at `spec` may be back after it was away."""
+    return _opener(spec).elsewhere(spec)
+
+
+def told_of(spec: str) -> tuple[str, str]:
+    """(serial number, model) of the device at `spec`; "" for what nobody tells."""
+    return _opener(spec).told_of(spec)
+
+
+def _opener(spec: str) -> Opener:
+    for opener in _openers.all().values():
+        if opener.claims(spec):
+            return opener
+    raise SourceError("source-unknown", path=spec)
