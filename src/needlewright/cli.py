@@ -14,7 +14,7 @@ import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from needlewright import __version__
+from needlewright import __version__, cli_media
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.rows import Filter, SourceRow
 from needlewright.core.jobs.store import Job
@@ -24,7 +24,7 @@ from needlewright.wording import errors
 
 STEPS = ("records", "old-records", "kept-copies", "signatures", "stitching")
 GRADES = ("whole", "mended", "partial", "remnant")
-NOT_YET = ("sources", "image", "mend")  # of the contract, not of this version
+NOT_YET = ("mend",)  # of the contract, not of this version
 PROGRESS_SECONDS = 1.0
 
 
@@ -82,6 +82,7 @@ def _parser() -> argparse.ArgumentParser:
     _add_plan(run, area=False)
     run.set_defaults(action=_run)
 
+    cli_media.add_commands(commands, _area, _stop_on_interrupt)
     for name in NOT_YET:
         commands.add_parser(name, help=help_for[name])
     return parser

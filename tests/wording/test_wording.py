@@ -7,6 +7,7 @@ from pathlib import Path
 import needlewright
 from needlewright.core.errors import SourceError
 from needlewright.core.formats.base import Check, Outcome
+from needlewright.core.imaging.events import CopyEnding, Pause
 from needlewright.wording import activity, checks, errors, guards, units
 
 CORE = Path(needlewright.__file__).parent / "core"
@@ -39,7 +40,9 @@ class SentencesTest(unittest.TestCase):
         self.assertLessEqual(holding, set(guards.HOLDING) | set(errors.SENTENCES))
 
     def test_every_note_and_log_entry_has_one(self):
-        codes = codes_given_to({"Note", "log"}, 0) - {"search-"}
+        codes = codes_given_to({"Note", "log"}, 0) - {"search-", "copy-", "copy-waits-"}
+        codes |= {f"copy-{ending}" for ending in CopyEnding}
+        codes |= {f"copy-waits-{reason}" for reason in Pause}
         self.assertLessEqual(codes, set(activity.LOG))
 
     def test_missing_values_never_break_a_sentence(self):

@@ -18,7 +18,7 @@ from needlewright.core.jobs.runner import Kept, continued, run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Event, Finished, Progress
 from needlewright.core.search.plan import Plan
-from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.registry import open_source
 from needlewright.wording import errors
 from needlewright.wording.bag import words_for
 
@@ -180,7 +180,7 @@ class PictureWork(Work):
             self.ready.emit(row.id, DecodeReport(False, "undecodable"))
             return
         try:
-            with ImageFile(path) as source:
+            with open_source(path) as source:
                 request = DecodeRequest(source, extents, picture,
                                         (row.width or 0) * (row.height or 0), None, side)
                 pool.submit(row.id, request)

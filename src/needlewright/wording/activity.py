@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from needlewright.core.delivery.bag import Delivered, Delivering
+from needlewright.core.imaging.events import Copied, Copying, Waiting
 from needlewright.core.search.events import Progress
 from needlewright.wording import finds, units
 
@@ -18,6 +19,15 @@ LOG = {
     "range-unreadable": "Not readable from {start_place} to {stop_place}: {reason}.",
     "delivered": "Delivered {files} files, {bytes_size}, to {path}; read back and compared.",
     "delivery-stopped": "The delivery to {path} was stopped; nothing there looks complete.",
+    "copy-begins": "Copy of {source} to {image} begins, or goes on.",
+    "copy-waits-gone": "{spec} no longer answers; the copy waits for it.",
+    "copy-waits-hangs": "A read hangs; the copy waits until the drive lets go of it.",
+    "copy-waits-other": "Another medium answers as {spec}; the copy waits for its own.",
+    "copy-goes-on": "The medium is back as {spec}; the copy goes on.",
+    "copy-done": "{image}: copied, {bytes_size} read, {unreadable_size} unreadable.",
+    "copy-stopped": "{image}: copy stopped at {bytes_size}; it goes on from there next time.",
+    "copy-full": "{image}: copy paused at {bytes_size}, before the disk is full.",
+    "copy-time": "{image}: the time given is over, {bytes_size} were read.",
     "failed": "{text}",
     "job-made": "Job made.",
     "source-added": "{source} opened read-only, {bytes_size}.",
@@ -43,6 +53,33 @@ def paused_line(source: str, progress: Progress | None) -> str:
     return f"{source}: paused at {units.size(progress.done)} of {units.size(progress.total)}"
 
 
+def copy_line(image: str, event: Copying) -> str:
+    """'copy, drowned card.img: 24.4 of 31.9 GB, 41 MB/s, 3 min left, 11.2 MB troubled'."""
+    if event.phase == "hash":
+        return f"hash, {image}: {units.size(event.hashed)} of {units.size(event.size)}"
+    text = f"copy, {image}: {units.size(event.read)} of {units.size(event.size)}"
+    if event.bytes_per_second > 0 and event.pending:
+        text += f", {units.speed(event.bytes_per_second)}"
+    if event.easy_seconds is not None and event.pending > event.troubled:
+        text += f", {units.duration(event.easy_seconds)} left"
+    if event.troubled:
+        text += f", {units.size(event.troubled)} troubled"
+    if event.unreadable:
+        text += f", {units.size(event.unreadable)} unreadable"
+    return text
+
+
+def copy_waits_line(image: str, event: Waiting) -> str:
+    return log_line(f"copy-waits-{event.reason}", {"image": image, **event.values})
+
+
+def copied_line(event: Copied) -> str:
+    """How a copy ended, in one sentence."""
+    image = event.image.rsplit("/", 1)[-1]
+    return log_line(f"copy-{event.ending}", {
+        "image": image, "bytes": event.read, "unreadable": event.unreadable})
+
+
 def delivery_line(event: Delivering) -> str:
     return f"delivery: {PHASES[event.phase]}, {units.percent(event.done / max(1, event.total))}"
 
@@ -64,8 +101,9 @@ def log_line(code: str, values: dict[str, Any]) -> str:
     for name in ("start", "stop"):
         if isinstance(values.get(name), int):
             filled[f"{name}_place"] = units.place(values[name])
-    if isinstance(values.get("bytes"), int):
-        filled["bytes_size"] = units.size(values["bytes"])
+    for name in ("bytes", "unreadable"):
+        if isinstance(values.get(name), int):
+            filled[f"{name}_size"] = units.size(values[name])
     try:
         return LOG[code].format(**filled)
     except KeyError:

@@ -37,6 +37,7 @@ WHY = {
 }
 
 SENTENCES = {
+    "sectors-lost": "{bytes_size} of it could not be read from the medium ({share_percent})",
     "unreadable-from": "the medium cannot be read from {offset_bytes} into the file on",
     "structure-ok": "{parts} parts, all in order",
     "structure-broken": "{text}, {offset_bytes} into the file",
@@ -76,6 +77,9 @@ def reason(check: Check) -> str:
         return _broken(values)
     if "offset" in values:
         values["offset_bytes"] = units.size(int(values["offset"]))
+    if check.code == "sectors-lost" and "bytes" in values:
+        values["bytes_size"] = units.size(int(values["bytes"]))
+        values["share_percent"] = units.percent(float(values["share"]))
     template = SENTENCES.get(check.code)
     if template is None:
         return check.code.replace("-", " ")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from needlewright.core.jobs.rows import TallyRow
+from needlewright.core.sources.devices import Device
 from needlewright.wording import checks, finds, units
 
 ABOUT = "Search a medium for removed photos, look at them, and deliver what is intact."
@@ -18,8 +19,32 @@ HELP = {
     "steps": "which ways of searching, with commas", "kinds": "which kinds, with commas",
     "area": "START:END in bytes", "grades": "which grades, with commas",
     "hash": "also hash the whole source", "source": "an image file or device",
+    "json": "as JSON", "first": "START:END in bytes, to be read first; may be repeated",
+    "tries": "how often a block is asked for before it is given up",
+    "read_seconds": "how long one read may take", "hours": "stop after so many hours",
+    "again": "ask again for what an earlier copy gave up",
+    "although_mounted": "copy although it is mounted for writing and may change",
+    "wait": "seconds to wait for a medium that went away",
     "image_file": "an image to search, if not in the job",
 }
+
+
+NO_DEVICES = "no drives or cards are attached"
+
+
+def device_line(device: Device) -> str:
+    """'/dev/sdb  31.9 GB  usb  Fernline MR-20  mounted for writing at /media/x'."""
+    parts = [device.path, units.size(device.size), device.bus or device.kind, device.model,
+             device.serial]
+    parts += [f"{v.file_system} {v.label}".strip() for v in device.volumes if v.file_system]
+    if device.write_protected:
+        parts.append("write-protected")
+    mounts = [m for v in device.mounted for m in v.mounts]
+    if mounts:
+        parts.append(f"mounted for writing at {', '.join(mounts)}")
+    if not device.may_read:
+        parts.append(f"not readable by this user (group {device.group})")
+    return "  ".join(part for part in parts if part)
 
 
 def counts(tally: Iterable[TallyRow]) -> list[str]:

@@ -10,6 +10,11 @@ from needlewright.wording import units
 SENTENCES = {
     "source-missing": "There is no file at {path}.",
     "source-denied": "{path} may not be read by this user; ask for read permission and try again.",
+    "device-denied": "{path} may not be read by {user}. This grants it until it is unplugged: "
+                     "sudo setfacl -m u:{user}:r {path}",
+    "source-mounted": "{path} is mounted for writing at {mounts} and would change under the copy. "
+                      "Unmount it first: sudo umount {mounts}",
+    "copy-lost-patience": "{path} did not come back; the copy goes on when it is asked for again.",
     "source-directory": "{path} is a folder; choose an image file in it.",
     "source-not-a-file": "{path} is neither a file nor a drive.",
     "source-empty": "{path} is empty, so there is nothing to search.",

@@ -28,7 +28,7 @@ from needlewright.core.formats.base import Check
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import StopSignal
-from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 
 COPY_BYTES = 1 << 20
@@ -166,8 +166,7 @@ def _write_all(
         opened: dict[int, Source] = {}
         for source in job.sources():
             if any(row.source == source.id for row in rows):
-                opened[source.id] = stack.enter_context(
-                    ImageFile(source.path, source.sector_size))
+                opened[source.id] = stack.enter_context(open_source(source.path))
         for row in rows:
             folder = safe_path(row.path).parent if row.path else PurePosixPath()
             place = names.unique(folder, row.name or words.name(row))

@@ -13,6 +13,7 @@ from typing import Any
 from needlewright.core.errors import DeliveryError
 from needlewright.core.jobs.folder import file_system_of
 from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.sources.map_file import origin_of
 from needlewright.core.sources.media import shares_medium
 
 MARKER = "delivery-unfinished.json"
@@ -71,7 +72,10 @@ def _apart(job: str, there: str) -> Guard:
 
 
 def _off_source(source: SourceRow, there: str) -> Guard:
-    off = not shares_medium(source.path, there) and os.path.realpath(source.path) != there
+    origin = origin_of(Path(source.path))
+    media = [source.path] if origin is None else [source.path, origin.spec]
+    off = os.path.realpath(source.path) != there and not any(
+        shares_medium(medium, there) for medium in media)
     code = "to-off-source" if off else "to-on-source"
     return Guard("off-source", off, code, {"path": there, "source": source.name})
 

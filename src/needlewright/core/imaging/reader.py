@@ -59,7 +59,8 @@ class ReaderProcess:
             raise SourceError("source-silent", path=spec, seconds=OPEN_SECONDS)
         if "error" in opened:
             self.close()
-            raise SourceError(str(opened["error"]), **dict(opened["values"]))
+            code = str(opened["error"])
+            raise SourceError(code, **dict(opened["values"]))
         self.size, self.block = int(opened["size"]), int(opened["block"])
         self.name = str(opened["name"])
 

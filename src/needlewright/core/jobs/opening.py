@@ -13,8 +13,8 @@ from needlewright.core.errors import JobError
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.media import shares_medium
+from needlewright.core.sources.registry import open_source, whole_name
 
 HASH_BYTES = 1 << 20
 
@@ -39,8 +39,8 @@ def open_or_make(folder: str | os.PathLike[str], title: str = "") -> Job:
 def job_for_image(folder: str | os.PathLike[str], image: str | os.PathLike[str],
                   title: str = "") -> tuple[Job, SourceRow]:
     """An open job in `folder` that holds `image` as a source; nothing is made if it is unusable."""
-    path = os.path.abspath(image)
-    with ImageFile(path) as source:
+    path = whole_name(os.fspath(image))
+    with open_source(path) as source:
         refuse_on_source(path, folder)
         job = open_or_make(folder, title)
         try:
@@ -57,7 +57,7 @@ def job_for_image(folder: str | os.PathLike[str], image: str | os.PathLike[str],
 def hash_source(job: Job, row: SourceRow) -> str:
     """SHA-256 (hex) of the whole source, kept in the job."""
     digest = hashlib.sha256()
-    with ImageFile(row.path, row.sector_size) as source:
+    with open_source(row.path) as source:
         block = memoryview(bytearray(HASH_BYTES))
         at = 0
         while got := source.read_into(at, block):

@@ -25,7 +25,7 @@ from needlewright.core.search.events import (
     Progress,
 )
 from needlewright.core.search.plan import Plan, StopSignal
-from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Span
 
 BATCH = 1000
@@ -58,7 +58,7 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
 
     Raises SourceError and JobError; what was found until then is kept.
     """
-    with ImageFile(source.path, source.sector_size) as image:
+    with open_source(source.path) as image:
         if image.size != source.size:
             raise JobError("source-changed", path=source.path, was=source.size, now=image.size)
         area = cut_area(image, plan.area)

@@ -138,6 +138,11 @@ def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[
         walk = _walk(source, start, form)
     except FormatError:
         return
+    lost = source.lost_within(walk.start, walk.stop)
+    if lost:
+        share = lost / max(1, walk.stop - walk.start)
+        check = Check("source", Outcome.FAIL, "sectors-lost", {"bytes": lost, "share": share})
+        walk = replace(walk, checks=(check, *walk.checks))
     state.claimed = max(state.claimed, _claim(walk, source.sector_size))
     if form.picture and _worth_decoding(walk):
         while state.context.decoders.pending >= PENDING_DECODES:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import errno
 import fcntl
+import getpass
 import os
 import stat
 import struct
@@ -97,6 +98,8 @@ def _open_read_only(path: Path) -> int:
     except FileNotFoundError as error:
         raise SourceError("source-missing", path=str(path)) from error
     except PermissionError as error:
+        if path.is_block_device():
+            raise SourceError("device-denied", path=str(path), user=getpass.getuser()) from error
         raise SourceError("source-denied", path=str(path)) from error
     except OSError as error:
         reason = os.strerror(error.errno or errno.EIO)

@@ -15,7 +15,6 @@ from typing import Any
 
 from needlewright.core.errors import SourceError
 from needlewright.core.sources.read_map import ReadMap, State
-from needlewright.core.sources.source import Span
 
 VERSION = 1
 SUFFIX, BEFORE = ".map.json", ".map.before.json"
@@ -52,6 +51,12 @@ class MapFile:
 
 def map_path(image: Path) -> Path:
     return image.with_name(image.name + SUFFIX)
+
+
+def whole_image(path: Path) -> Path:
+    """The image that `path` is or is the first piece of."""
+    piece = path.with_suffix("")
+    return piece if path.suffix == ".001" and map_path(piece).exists() else path
 
 
 def save(kept: MapFile, image: Path) -> None:
@@ -122,10 +127,10 @@ def _from_body(body: dict[str, Any]) -> MapFile:
         float(body["seconds"]), body["sha256"])
 
 
-def unreadable_spans(image: Path) -> list[Span]:
-    """What the map of `image` says could not be read; empty without a map."""
+def origin_of(path: Path) -> Origin | None:
+    """Which medium the image at `path` was copied from; None where it is no copy of ours."""
     try:
-        found = load(image)
+        found = load(whole_image(path))
     except SourceError:
-        return []
-    return [] if found is None else [s for s, _ in found.states.ranges(State.UNREADABLE)]
+        return None
+    return None if found is None else found.origin

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import os
 import re
+import stat
 from bisect import bisect_right
 from itertools import accumulate
 from pathlib import Path
 
 from needlewright.core.errors import SourceError
+from needlewright.core.sources import map_file
+from needlewright.core.sources.devices import list_devices
 from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.sources.registry import Opener, register
 from needlewright.core.sources.source import Source
 
@@ -80,10 +84,59 @@ def pieces_of(path: Path) -> list[Path]:
     return [others[number] for number in numbers]
 
 
+class CopiedImage(Source):
+    """An image that was copied here, with what its read map says is missing from it."""
+
+    def __init__(self, image: Source, states: ReadMap) -> None:
+        self._image, self._states = image, states
+        self.name, self.sector_size = image.name, image.sector_size
+        self.block_size = image.block_size
+
+    @property
+    def size(self) -> int:
+        return self._image.size
+
+    def read_into(self, offset: int, target: memoryview) -> int:
+        return self._image.read_into(offset, target)
+
+    def lost_within(self, start: int, stop: int) -> int:
+        return sum(self._states.within(start, min(stop, self._states.size), state)
+                   for state in (State.PENDING, State.UNREADABLE))
+
+    def local_path(self) -> tuple[str, int] | None:
+        return self._image.local_path()
+
+    def close(self) -> None:
+        self._image.close()
+
+
 def _open(spec: str, direct: bool) -> Source:
-    pieces = pieces_of(Path(spec))
-    return SplitImage(pieces) if len(pieces) > 1 else ImageFile(spec, direct=direct)
+    path = Path(spec)
+    pieces = pieces_of(path)
+    image = SplitImage(pieces) if len(pieces) > 1 else ImageFile(spec, direct=direct)
+    kept = map_file.load(map_file.whole_image(path)) if path.is_file() else None
+    if kept is None or kept.states.size != image.size:
+        return image
+    return CopiedImage(image, kept.states)
+
+
+def _is_device(spec: str) -> bool:
+    try:
+        return stat.S_ISBLK(os.stat(spec).st_mode)
+    except OSError:
+        return spec.startswith("/dev/")  # it was one, and is away
+
+
+def _elsewhere(spec: str) -> list[str]:
+    return [device.path for device in list_devices()] if _is_device(spec) else []
+
+
+def _told_of(spec: str) -> tuple[str, str]:
+    if not _is_device(spec):
+        return "", ""
+    path = os.path.realpath(spec)
+    return next(((d.serial, d.model) for d in list_devices() if d.path == path), ("", ""))
 
 
 register(Opener("files", lambda spec: SCHEME.match(spec) is None or spec.startswith("/"),
-                os.path.abspath, _open))
+                os.path.abspath, _open, _elsewhere, _told_of))

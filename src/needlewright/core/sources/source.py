@@ -83,6 +83,10 @@ class Source(ABC):
     def whole(self) -> Span:
         return Span(0, self.size)
 
+    def lost_within(self, start: int, stop: int) -> int:
+        """How many of these bytes are not the medium's own, since it could not be read there."""
+        return 0
+
     def local_path(self) -> tuple[str, int] | None:
         """(path, byte offset in it) where another process may read the same bytes, else None."""
         return None

@@ -24,6 +24,10 @@ class Window(Source):
             return 0
         return self._parent.read_into(self._span.start + offset, target[:fits])
 
+    def lost_within(self, start: int, stop: int) -> int:
+        shift = self._span.start
+        return self._parent.lost_within(start + shift, min(stop + shift, self._span.stop))
+
     def local_path(self) -> tuple[str, int] | None:
         place = self._parent.local_path()
         return None if place is None else (place[0], place[1] + self._span.start)

@@ -1,0 +1,136 @@
+"""The commands about media: what is attached, and copying it."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import threading
+import time
+from dataclasses import asdict
+from typing import Any
+
+from needlewright.core.errors import SourceError
+from needlewright.wording import activity
+from needlewright.wording import cli as words
+
+BAR = 30
+TELL_SECONDS = 1.0
+
+
+def add_commands(commands: Any, area: Any, interrupt: Any) -> None:
+    """Add `sources` and `image`; `area` parses START:END, `interrupt` gives a stop signal."""
+    sources = commands.add_parser("sources", help=words.HELP["sources"])
+    sources.add_argument("--json", action="store_true", help=words.HELP["json"])
+    sources.set_defaults(action=_sources)
+
+    image = commands.add_parser("image", help=words.HELP["image"])
+    image.add_argument("source", metavar="SOURCE", help=words.HELP["source"])
+    image.add_argument("--job", required=True, help=words.HELP["job"])
+    image.add_argument("--area", type=area, help=words.HELP["area"])
+    image.add_argument("--first", type=area, action="append", default=[],
+                       help=words.HELP["first"])
+    image.add_argument("--tries", type=_whole, default=3, help=words.HELP["tries"])
+    image.add_argument("--read-seconds", type=_seconds, default=60.0,
+                       help=words.HELP["read_seconds"])
+    image.add_argument("--hours", type=_seconds, help=words.HELP["hours"])
+    image.add_argument("--again", action="store_true", help=words.HELP["again"])
+    image.add_argument("--although-mounted", action="store_true",
+                       help=words.HELP["although_mounted"])
+    image.add_argument("--wait", type=_seconds, default=600.0, help=words.HELP["wait"])
+    image.set_defaults(action=lambda options: _image(options, interrupt()))
+
+
+def _whole(text: str) -> int:
+    if not text.isdigit() or not 1 <= int(text) <= 100:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a number from 1 to 100")
+    return int(text)
+
+
+def _seconds(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = 0.0
+    if not 0 < value < 1e7:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a length of time")
+    return value
+
+
+def _sources(options: argparse.Namespace) -> int:
+    from needlewright.core.sources.devices import list_devices
+
+    devices = list_devices()
+    if options.json:
+        print(json.dumps({"sources": [asdict(device) for device in devices]}, indent=1))
+        return 0
+    print("\n".join(words.device_line(device) for device in devices) or words.NO_DEVICES)
+    return 0
+
+
+def _image(options: argparse.Namespace, stop: threading.Event) -> int:
+    from needlewright.core.imaging.copier import CopyPlan, Effort
+    from needlewright.core.imaging.events import Copied, CopyEnding, Copying, Waiting, WentOn
+    from needlewright.core.imaging.planner import Wish
+    from needlewright.core.jobs.copying import run_copy
+    from needlewright.core.jobs.opening import open_or_make
+    from needlewright.core.sources.registry import open_source
+    from needlewright.core.sources.source import Span
+
+    hours = options.hours
+    plan = CopyPlan(
+        Span(*options.area) if options.area else None,
+        tuple(Wish(start, stop_at, 10.0) for start, stop_at in options.first),
+        Effort(options.tries, options.read_seconds, hours * 3600 if hours else None),
+        options.again)
+    open_source(options.source).close()  # nothing is made for a source that does not open
+    show, waits_since = _Shown(), 0.0
+    with open_or_make(options.job) as job:
+        for event in run_copy(job, options.source, plan, stop,
+                              although_mounted=options.although_mounted):
+            match event:
+                case Copying():
+                    show.progress(activity.copy_line(options.source, event), event.read, event.size)
+                case Waiting():
+                    waits_since = time.monotonic()
+                    show.line(activity.copy_waits_line(options.source, event))
+                case WentOn():
+                    waits_since = 0.0
+                    show.line(activity.log_line("copy-goes-on", {"spec": event.spec}))
+                case Copied(ending=ending):
+                    show.line("")
+                    print(activity.copied_line(event))
+                    print(event.image)
+                    if waits_since:
+                        raise SourceError("copy-lost-patience", path=options.source)
+                    if ending is CopyEnding.STOPPED:
+                        raise KeyboardInterrupt
+                    return 1 if ending is CopyEnding.FULL else 0
+            if waits_since and time.monotonic() - waits_since > options.wait:
+                stop.set()
+    return 1
+
+
+class _Shown:
+    """Progress on standard error: a bar that stays in its line, or a line now and then."""
+
+    def __init__(self) -> None:
+        self._bar, self._told = sys.stderr.isatty(), 0.0
+
+    def progress(self, text: str, done: int, size: int) -> None:
+        now = time.monotonic()
+        if now - self._told < (0.2 if self._bar else TELL_SECONDS):
+            return
+        self._told = now
+        if self._bar:
+            filled = BAR * done // max(1, size)
+            bar = "=" * filled + " " * (BAR - filled)
+            print(f"\r[{bar}] {text[:120]}\033[K", end="", file=sys.stderr, flush=True)
+        else:
+            print(text, file=sys.stderr, flush=True)
+
+    def line(self, text: str) -> None:
+        if self._bar:
+            print("\r\033[K", end="", file=sys.stderr)
+        if text:
+            print(text, file=sys.stderr, flush=True)
