@@ -27,6 +27,7 @@ bench: $(STAMP)
 	@$(PY) -m benchmarks.splices
 	@$(PY) -m benchmarks.window
 	@$(PY) -m benchmarks.planner
+	@$(PY) -m benchmarks.copying
 
 screenshots: $(STAMP)
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots

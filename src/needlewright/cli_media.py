@@ -72,9 +72,9 @@ def _image(options: argparse.Namespace, stop: threading.Event) -> int:
     from needlewright.core.imaging.copier import CopyPlan, Effort
     from needlewright.core.imaging.events import Copied, CopyEnding, Copying, Waiting, WentOn
     from needlewright.core.imaging.planner import Wish
+    from needlewright.core.imaging.reader import ReaderProcess
     from needlewright.core.jobs.copying import run_copy
     from needlewright.core.jobs.opening import open_or_make
-    from needlewright.core.sources.registry import open_source
     from needlewright.core.sources.source import Span
 
     hours = options.hours
@@ -83,7 +83,7 @@ def _image(options: argparse.Namespace, stop: threading.Event) -> int:
         tuple(Wish(start, stop_at, 10.0) for start, stop_at in options.first),
         Effort(options.tries, options.read_seconds, hours * 3600 if hours else None),
         options.again)
-    open_source(options.source).close()  # nothing is made for a source that does not open
+    ReaderProcess(options.source).close()  # nothing is made for a source that does not open
     show, waits_since = _Shown(), 0.0
     with open_or_make(options.job) as job:
         for event in run_copy(job, options.source, plan, stop,

@@ -28,7 +28,7 @@ from needlewright.core.imaging.events import (
     WentOn,
 )
 from needlewright.core.imaging.hashing import Hashing
-from needlewright.core.imaging.identity import find_again, identify, same_medium
+from needlewright.core.imaging.identity import find_again, same_medium
 from needlewright.core.imaging.image_writer import ImageWriter
 from needlewright.core.imaging.planner import TRIES, Planner, Wish
 from needlewright.core.imaging.reader import SLOTS, Answer, ReaderProcess
@@ -43,7 +43,8 @@ SAVE_SECONDS = 4.0  # between two saves of the map: at most so much is read twic
 TELL_SECONDS = 0.1
 LOOK_SECONDS = 0.25  # between two looks for a medium that went away, or for a reader that hangs
 SPARE_BYTES = 64 << 20  # left free at the destination
-ROOM_EVERY_BYTES = 32 << 20
+# Between two looks at the room that is left, and between two times that the disk is told to write.
+ROOM_EVERY_BYTES = 128 << 20
 CALM_READS = 8  # that came out well, before reads are handed in ahead again
 MIN_LIMIT_S = 0.05
 
@@ -104,7 +105,13 @@ class _locked:
 class _Copier:
     def __init__(self, spec: str, image: Path, plan: CopyPlan, stop: StopSignal) -> None:
         self.spec, self.image, self.wanted, self.stop = spec, image, plan, stop
-        self.kept = _kept_or_new(spec, image)
+        self.reader: ReaderProcess | None = ReaderProcess(spec)
+        self.abandoned: list[ReaderProcess] = []
+        try:
+            self.kept = _kept_or_new(self.reader, image)
+        except BaseException:
+            self.reader.close()
+            raise
         states = self.kept.states
         self.fresh_image = states.total(State.READ) == 0
         try:
@@ -112,8 +119,6 @@ class _Copier:
         except OSError as error:
             raise JobError("image-not-written", path=str(image),
                            reason=error.strerror or str(error)) from error
-        self.reader: ReaderProcess | None = None
-        self.abandoned: list[ReaderProcess] = []
         self.planner = self._make_planner()
         self.hashing = Hashing(states.size, self.kept.chunk_bytes, self.kept.chunks,
                                from_start=self.fresh_image)
@@ -121,7 +126,7 @@ class _Copier:
         self.began = self.saved = time.monotonic()
         self.told = 0.0
         self.before = self.kept.seconds
-        self.rate, self.room = 0.0, 0
+        self.rate, self.room, self.changed = 0.0, 0, False
 
     def _make_planner(self) -> Planner:
         states, area = self.kept.states, self.wanted.area or Span(0, self.kept.states.size)
@@ -145,7 +150,9 @@ class _Copier:
         ending = yield from self._read_all()
         self._save(sync=True)
         sha256 = None
-        if ending is CopyEnding.DONE:
+        if ending is CopyEnding.DONE and self.kept.sha256 is not None and not self.changed:
+            sha256 = self.kept.sha256
+        elif ending is CopyEnding.DONE:
             sha256 = yield from self._hash()
             ending = ending if sha256 is not None else CopyEnding.STOPPED
             self.kept.sha256 = sha256
@@ -202,6 +209,7 @@ class _Copier:
         read, got = answer.read, len(answer.data)
         states = self.kept.states
         if got:
+            self.changed = True
             self._write(read.offset, answer.data)
             states.set(read.offset, read.offset + got, State.READ)
             self.hashing.feed(read.offset, answer.data)
@@ -251,14 +259,14 @@ class _Copier:
                 # Two reads of one device at once could hang both.
                 reason, values = Pause.HANGS, {"spec": self.spec}
             else:
-                for name, same in find_again(self.kept.origin, self.spec):
-                    if not same:
-                        reason, values = Pause.OTHER, {"spec": name}
+                for reader in find_again(self.kept.origin, self.spec):
+                    if not same_medium(self.kept.origin, reader.origin):
+                        reason, values = Pause.OTHER, {"spec": reader.origin.spec}
+                        reader.close()
                         continue
-                    self.reader = ReaderProcess(name)
-                    self.spec = name
+                    self.reader, self.spec = reader, reader.origin.spec
                     if told is not None:
-                        yield WentOn(name)
+                        yield WentOn(self.spec)
                     return True
             if reason is not told:
                 told = reason
@@ -292,6 +300,7 @@ class _Copier:
     def _is_full(self) -> bool:
         if self.room > 0:
             return False
+        self.writer.start_sync()
         free = shutil.disk_usage(self.image.parent).free
         self.room = ROOM_EVERY_BYTES
         return free < SPARE_BYTES + ROOM_EVERY_BYTES and self.kept.states.total(State.PENDING) > 0
@@ -342,17 +351,19 @@ class _Copier:
         return sha256
 
 
-def _kept_or_new(spec: str, image: Path) -> MapFile:
-    """The map of an unfinished copy of this very medium, or a new one."""
+def _kept_or_new(reader: ReaderProcess, image: Path) -> MapFile:
+    """The map of an unfinished copy of this very medium, or a new one, saved before any image is
+    made: an image without a map is a stranger's."""
     kept = map_file.load(image)
-    origin = identify(spec)
     if kept is None:
         if image.exists() and os.path.getsize(image) > 0:
             raise JobError("image-not-ours", path=str(image))
-        with open_source(spec) as source:
-            block = source.block_size
-        return MapFile(origin, ReadMap(origin.size), block)
-    if not same_medium(kept.origin, origin):
-        raise SourceError("other-medium", path=spec, image=str(image))
+        kept = MapFile(reader.origin, ReadMap(reader.origin.size), reader.block)
+        try:
+            map_file.save(kept, image)
+        except OSError as error:
+            raise JobError("image-not-written", path=str(image),
+                           reason=error.strerror or str(error)) from error
+    if not same_medium(kept.origin, reader.origin):
+        raise SourceError("other-medium", path=reader.origin.spec, image=str(image))
     return kept
-

@@ -1,66 +1,63 @@
 """Hashes of an image while it is made: SHA-256 of the whole, BLAKE2b of each chunk.
 
-Two threads, since hashing is slower than reading; hashlib lets go of the interpreter for large
-blocks. Blocks that come in order are hashed as they come; for the rest the finished image is read.
+Two processes hash from one ring of shared memory. Blocks that come in order are hashed as they
+come; for the rest the finished image is read.
 """
 
 from __future__ import annotations
 
-import hashlib
-import queue
-import threading
+import json
+import mmap
+import os
+import select
+import subprocess
+import sys
+from collections import deque
 from collections.abc import Callable
 
 from needlewright.core.sources.source import Source
 
-WAITING_BLOCKS = 8  # of at most a mebibyte, for each thread
-READ_BYTES = 1 << 20
-DIGEST_BYTES = 32
+SLOTS = 16
+SLOT_BYTES = 1 << 20
 
 
-class _Whole:
-    """SHA-256 of all bytes from the first on, as long as they come in order."""
+class _Lane:
+    """One hashing process; `waiting`: the slots it has not answered for, oldest first."""
 
-    def __init__(self) -> None:
-        self.reached, self._digest, self.in_order = 0, hashlib.sha256(), True
+    def __init__(self, kind: str, fd: int, size: int, chunk_bytes: int) -> None:
+        self.waiting: deque[int] = deque()
+        self.found: dict[str, str] = {}
+        self._inbox = b""
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "needlewright.core.imaging.hash_child", str(fd),
+             str(SLOT_BYTES), kind, str(size), str(chunk_bytes)],
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, pass_fds=(fd,))
 
-    def feed(self, offset: int, block: bytes) -> None:
-        if offset != self.reached:
-            self.in_order = False
-        elif self.in_order:
-            self._digest.update(block)
-            self.reached += len(block)
+    def ask(self, slot: int, offset: int, length: int) -> None:
+        assert self._process.stdin is not None
+        self.waiting.append(slot)
+        self._process.stdin.write(f"{slot} {offset} {length}\n".encode())
+        self._process.stdin.flush()
 
-    def hexdigest(self) -> str:
-        return self._digest.hexdigest()
+    def take(self, wait: bool) -> None:
+        """Take the answers that are there; `wait` for one where there is none."""
+        assert self._process.stdout is not None
+        fd = self._process.stdout.fileno()
+        while self.waiting and (wait or select.select([fd], [], [], 0)[0]):
+            wait = False
+            block = os.read(fd, 1 << 16)
+            if not block:
+                raise RuntimeError("a hashing process ended")
+            *lines, self._inbox = (self._inbox + block).split(b"\n")
+            for line in lines:
+                self.found.update(json.loads(line))
+                self.waiting.popleft()
 
-
-class _Chunks:
-    """BLAKE2b of each chunk whose bytes came in order."""
-
-    def __init__(self, size: int, chunk_bytes: int, done: dict[int, str]) -> None:
-        self._size, self._chunk_bytes, self.done = size, chunk_bytes, done
-        self._number, self._reached, self._digest = -1, 0, hashlib.blake2b()
-
-    def feed(self, offset: int, block: bytes) -> None:
-        view = memoryview(block)
-        while view:
-            number = offset // self._chunk_bytes
-            stop = min((number + 1) * self._chunk_bytes, self._size)
-            part = view[: stop - offset]
-            if offset == number * self._chunk_bytes:
-                self._number, self._reached = number, offset
-                self._digest = hashlib.blake2b(digest_size=DIGEST_BYTES)
-                self.done.pop(number, None)
-            if number == self._number and offset == self._reached:
-                self._digest.update(part)
-                self._reached += len(part)
-                if self._reached == stop:
-                    self.done[number] = self._digest.hexdigest()
-            else:
-                self.done.pop(number, None)
-                self._number = -1
-            offset, view = offset + len(part), view[len(part):]
+    def close(self) -> None:
+        assert self._process.stdin is not None and self._process.stdout is not None
+        self._process.stdin.close()
+        self._process.stdout.close()
+        self._process.wait()
 
 
 class Hashing:
@@ -70,35 +67,51 @@ class Hashing:
                  from_start: bool) -> None:
         """`chunks`: known digests by number, added to; `from_start`: nothing was read before."""
         self._size, self._chunk_bytes, self.chunks = size, chunk_bytes, chunks
-        self._whole = _Whole()
-        self._whole.in_order = from_start
-        self._parts = _Chunks(size, chunk_bytes, chunks)
-        self._lanes: list[tuple[queue.Queue[tuple[int, bytes] | None], threading.Thread]] = []
-        for feed in (self._whole.feed, self._parts.feed):
-            lane: queue.Queue[tuple[int, bytes] | None] = queue.Queue(WAITING_BLOCKS)
-            thread = threading.Thread(target=self._run, args=(lane, feed), daemon=True)
-            thread.start()
-            self._lanes.append((lane, thread))
-
-    @staticmethod
-    def _run(lane: queue.Queue[tuple[int, bytes] | None],
-             feed: Callable[[int, bytes], None]) -> None:
-        while (item := lane.get()) is not None:
-            feed(*item)
+        self._in_order, self._reached = from_start, 0
+        self._fd = os.memfd_create("needlewright-hashing")
+        os.ftruncate(self._fd, SLOTS * SLOT_BYTES)
+        self._memory = memoryview(mmap.mmap(self._fd, SLOTS * SLOT_BYTES))
+        self._slot = 0
+        self._whole = _Lane("whole", self._fd, size, chunk_bytes)
+        self._parts = _Lane("chunks", self._fd, size, chunk_bytes)
+        self._open = True
 
     def feed(self, offset: int, data: memoryview) -> None:
-        """Take a block; waits where hashing is behind."""
-        block = bytes(data)
-        if self._whole.in_order:
-            self._lanes[0][0].put((offset, block))
-        self._lanes[1][0].put((offset, block))
+        """Take a block of at most SLOT_BYTES; waits where hashing is behind."""
+        lanes = (self._whole, self._parts)
+        for lane in lanes:
+            lane.take(wait=False)
+            while self._slot in lane.waiting:
+                lane.take(wait=True)
+        start = self._slot * SLOT_BYTES
+        self._memory[start : start + len(data)] = data
+        self._in_order = self._in_order and offset == self._reached
+        if self._in_order:
+            self._whole.ask(self._slot, offset, len(data))
+            self._reached += len(data)
+        for number in range(offset // self._chunk_bytes,
+                            (offset + len(data) - 1) // self._chunk_bytes + 1):
+            self.chunks.pop(number, None)  # whatever was known of it is about other bytes
+        self._parts.ask(self._slot, offset, len(data))
+        self._slot = (self._slot + 1) % SLOTS
+        self._collect()
+
+    def _collect(self) -> None:
+        if self._parts.found:
+            self.chunks.update((int(n), digest) for n, digest in self._parts.found.items())
+            self._parts.found.clear()
 
     def settle(self) -> None:
-        """Wait until all that was fed is hashed, and end the threads."""
-        for lane, thread in self._lanes:
-            lane.put(None)
-            thread.join()
-        self._lanes = []
+        """Wait until all that was fed is hashed, and end the processes."""
+        if not self._open:
+            return
+        self._open = False
+        for lane in (self._whole, self._parts):
+            while lane.waiting:
+                lane.take(wait=True)
+            lane.close()
+        self._collect()
+        os.close(self._fd)
 
     def finish(self, image: Source, told: Callable[[int], bool]) -> str | None:
         """SHA-256 of the whole image (hex), with every chunk's digest made; None when stopped.
@@ -107,31 +120,17 @@ class Hashing:
         """
         self.settle()
         count = -(-self._size // self._chunk_bytes)
-        missing = [n for n in range(count) if n not in self.chunks]
-        whole_needed = not (self._whole.in_order and self._whole.reached == self._size)
-        if not whole_needed:
-            return self._whole.hexdigest() if self._fill(image, missing, told) else None
+        whole = self._whole.found.get("whole")
+        if whole is not None and len(self.chunks) == count:
+            return whole
         again = Hashing(self._size, self._chunk_bytes, self.chunks, from_start=True)
-        block = memoryview(bytearray(READ_BYTES))
-        at = 0
-        while got := image.read_into(at, block):
-            again.feed(at, block[:got])
-            at += got
-            if told(at):
-                again.settle()
-                return None
-        again.settle()
-        return again._whole.hexdigest()
-
-    def _fill(self, image: Source, missing: list[int], told: Callable[[int], bool]) -> bool:
-        done = 0
-        for number in missing:
-            start = number * self._chunk_bytes
-            stop = min(start + self._chunk_bytes, self._size)
-            while start < stop:
-                block = image.read_at(start, min(READ_BYTES, stop - start))
-                self._parts.feed(start, block)
-                start, done = start + len(block), done + len(block)
-                if told(done):
-                    return False
-        return True
+        block, at = memoryview(bytearray(SLOT_BYTES)), 0
+        try:
+            while got := image.read_into(at, block):
+                again.feed(at, block[:got])
+                at += got
+                if told(at):
+                    return None
+        finally:
+            again.settle()
+        return again._whole.found["whole"]

@@ -2,15 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import threading
 from bisect import bisect_right
 from pathlib import Path
+
+import numpy as np
 
 from needlewright.core.jobs.folder import file_system_of
 
 FAT_KINDS = frozenset({"vfat", "msdos"})
 FAT_PIECE = (4 << 30) - (16 << 20)  # below FAT's 4 GiB limit, and whole chunks
-ZEROS = bytes(1 << 20)
+
+
+def _is_blank(data: memoryview) -> bool:
+    words = len(data) // 8 * 8
+    return not (any(data[:64]) or any(data[words:])
+                or np.frombuffer(data[:words], np.uint64).any())
 
 
 class ImageWriter:
@@ -31,6 +40,7 @@ class ImageWriter:
         self.first = self.paths[0]
         self.fresh = not any(p.exists() for p in self.paths)
         self._starts = [n * self._step for n in range(count)]
+        self._syncing: threading.Thread | None = None
         self._fds = []
         for place, piece in zip(self._starts, self.paths):
             fd = os.open(piece, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
@@ -41,7 +51,7 @@ class ImageWriter:
 
     def write(self, offset: int, data: memoryview, fresh: bool) -> None:
         """Write `data` at `offset`; `fresh`: nothing but a hole is there, so zeros may stay one."""
-        if fresh and data == memoryview(ZEROS)[: len(data)]:
+        if fresh and _is_blank(data):
             return
         done = 0
         while done < len(data):
@@ -50,11 +60,23 @@ class ImageWriter:
             part = data[done : done + self._step - inside]
             done += os.pwrite(self._fds[index], part, inside)
 
+    def start_sync(self) -> None:
+        """Have what is written brought to the disk meanwhile, so that `sync` finds little to do."""
+        if self._syncing is None or not self._syncing.is_alive():
+            self._syncing = threading.Thread(target=self._sync_quietly, daemon=True)
+            self._syncing.start()
+
+    def _sync_quietly(self) -> None:
+        with contextlib.suppress(OSError):  # `sync` meets the same trouble and tells
+            self.sync()
+
     def sync(self) -> None:
         for fd in self._fds:
             os.fdatasync(fd)
 
     def close(self) -> None:
+        if self._syncing is not None:
+            self._syncing.join()
         for fd in self._fds:
             os.close(fd)
         self._fds = []

@@ -37,6 +37,7 @@ FORGET_BYTES = 64 << 20  # of fresh reads, after which what they told counts hal
 FREE_BYTES = 4 << 20  # that count as read well before the first read
 TRIES = 3
 SLOW_FACTOR = 8.0  # so many times the usual time for its size makes a read slow
+SLOW_SECONDS = 0.1  # quicker ones are not, however quick the others are
 MAX_JUMP_PART = 64  # a jump is at most this part of the medium
 MEMORY = 0.15  # weight of the newest read in what is known of a queue
 FRESH_RATE = 5e7  # bytes a second that fresh ranges promise before the first was read
@@ -225,7 +226,8 @@ class Planner:
         """`read` brought its first `got` bytes (all: it came out well) after `seconds`."""
         well = got >= read.length
         rate = self._learn(read, got, seconds)
-        slow = well and self._pace > 0 and seconds > SLOW_FACTOR * self._pace * read.length
+        usual = self._pace * read.length
+        slow = well and usual > 0 and seconds > max(SLOW_FACTOR * usual, SLOW_SECONDS)
         if well and not slow and read.length >= min(PROBE_BYTES, self.read_bytes):
             pace = seconds / read.length
             self._pace = pace if self._pace == 0 else self._pace + MEMORY * (pace - self._pace)

@@ -13,6 +13,7 @@ import os
 import select
 import subprocess
 import sys
+import threading
 import time
 from collections import deque
 from dataclasses import dataclass
@@ -20,6 +21,7 @@ from typing import Any
 
 from needlewright.core.errors import SourceError
 from needlewright.core.imaging.planner import READ_BYTES, Read
+from needlewright.core.sources.map_file import Origin
 
 SLOTS = 6
 OPEN_SECONDS = 30.0
@@ -61,8 +63,9 @@ class ReaderProcess:
             self.close()
             code = str(opened["error"])
             raise SourceError(code, **dict(opened["values"]))
-        self.size, self.block = int(opened["size"]), int(opened["block"])
-        self.name = str(opened["name"])
+        self.block = int(opened["block"])
+        self.origin = Origin(spec, int(opened["size"]), str(opened["head"]),
+                             str(opened["serial"]), str(opened["model"]))
 
     def ask(self, read: Read) -> None:
         """Hand in a read; at most SLOTS - 1 may wait."""
@@ -112,12 +115,19 @@ class ReaderProcess:
     def abandon(self) -> None:
         """Kill it and never wait; what it holds goes when the kernel lets it."""
         self._process.kill()
+        self._close_pipes()
+        # Reaps it if it does end; nobody waits for this thread either.
+        threading.Thread(target=self._process.wait, daemon=True).start()
+
+    def _close_pipes(self) -> None:
+        for pipe in (self._process.stdin, self._process.stdout):
+            if pipe is not None:
+                with contextlib.suppress(BrokenPipeError):
+                    pipe.close()
 
     def close(self) -> None:
         """End it; it is between reads, so that takes no time."""
-        for pipe in (self._process.stdin, self._process.stdout):
-            if pipe is not None:
-                pipe.close()
+        self._close_pipes()
         self._process.kill()
         self._process.wait()
         with contextlib.suppress(BufferError):  # an answer's data may still be looked at

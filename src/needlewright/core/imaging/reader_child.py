@@ -7,6 +7,7 @@ answers lines of JSON. The first line tells what was opened, or why it was not.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import mmap
 import sys
@@ -14,7 +15,10 @@ import time
 from typing import Any
 
 from needlewright.core.errors import SourceError
-from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.registry import open_source, told_of
+from needlewright.core.sources.source import Source
+
+HEAD_BYTES = 1 << 16
 
 
 def main(spec: str, fd: int, slot_bytes: int) -> None:
@@ -25,9 +29,10 @@ def main(spec: str, fd: int, slot_bytes: int) -> None:
     except SourceError as error:
         _say({"error": error.code, "values": error.values})
         return
-    _say({"size": source.size, "sector": source.sector_size, "block": source.block_size,
-          "name": source.name})
+    serial, model = told_of(spec)
     memory = memoryview(shared)
+    _say({"size": source.size, "block": source.block_size, "serial": serial, "model": model,
+          "head": _head(source, memory)})
     for line in sys.stdin:
         slot, offset, length = (int(word) for word in line.split())
         began = time.monotonic()
@@ -40,6 +45,15 @@ def main(spec: str, fd: int, slot_bytes: int) -> None:
             answer["reason"] = str(error.values.get("reason", error.code))
         answer["seconds"] = time.monotonic() - began
         _say(answer)
+
+
+def _head(source: Source, memory: memoryview) -> str:
+    """SHA-256 (hex) of the first bytes, to know the medium again; "" where they do not read."""
+    target = memory[: min(HEAD_BYTES, source.size)]
+    try:
+        return hashlib.sha256(target[: source.read_into(0, target)]).hexdigest()
+    except SourceError:
+        return ""
 
 
 def _say(words: dict[str, Any]) -> None:

@@ -13,16 +13,15 @@ from needlewright.core.jobs.opening import refuse_on_source
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.devices import mounted_for_writing
-from needlewright.core.sources.registry import open_source, whole_name
+from needlewright.core.sources.registry import open_source, short_name, whole_name
 
 IMAGES = "images"
 TROUBLES_LOGGED = 200  # of one run; the read map holds all of them
 
 
 def image_path(job: Job, spec: str) -> Path:
-    """Where the copy of the source `spec` is kept in `job`; SourceError if it does not open."""
-    with open_source(spec) as source:
-        stem = safe_name(source.name).removesuffix(".img")
+    """Where the copy of the source `spec` is kept in `job`."""
+    stem = safe_name(short_name(spec)).removesuffix(".img")
     return job.folder / IMAGES / f"{stem}.img"
 
 

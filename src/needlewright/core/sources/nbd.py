@@ -59,6 +59,7 @@ class NbdSource(Source):
         self._address = address
         self.name = address.name or address.host or "export"
         self._cookie, self._smallest, self._largest = 0, 1, MAX_READ
+        self._serving = False
         self._socket = _connect(address)
         try:
             self._size = _negotiate(self, self._socket)
@@ -69,6 +70,7 @@ class NbdSource(Source):
         except SourceError:
             self.close()
             raise
+        self._serving = True
         if self._size <= 0:
             self.close()
             raise SourceError("source-empty", path=address.url)
@@ -116,8 +118,10 @@ class NbdSource(Source):
                           stop=offset + length, reason=READ_ERRORS.get(error, f"error {error}"))
 
     def close(self) -> None:
-        with contextlib.suppress(OSError):
-            self._socket.sendall(REQUEST.pack(REQUEST_MAGIC, 0, CMD_DISC, 0, 0, 0))
+        if self._serving:
+            self._serving = False
+            with contextlib.suppress(OSError):
+                self._socket.sendall(REQUEST.pack(REQUEST_MAGIC, 0, CMD_DISC, 0, 0, 0))
         with contextlib.suppress(OSError):
             self._socket.close()
 

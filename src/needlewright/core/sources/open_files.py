@@ -139,4 +139,4 @@ def _told_of(spec: str) -> tuple[str, str]:
 
 
 register(Opener("files", lambda spec: SCHEME.match(spec) is None or spec.startswith("/"),
-                os.path.abspath, _open, _elsewhere, _told_of))
+                os.path.abspath, _open, os.path.basename, _elsewhere, _told_of))

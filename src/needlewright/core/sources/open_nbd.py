@@ -49,4 +49,4 @@ def _elsewhere(spec: str) -> list[str]:
 
 
 register(Opener("nbd", lambda spec: spec.startswith(SCHEMES), lambda spec: spec, _open,
-                _elsewhere))
+                lambda spec: address_of(spec).name or "export", _elsewhere))

@@ -14,12 +14,14 @@ from needlewright.core.sources.source import Source
 class Opener:
     """A way to open sources. `claims(spec)`: is this one for it; `whole_name(spec)`: the same name
     from any working directory; `open(spec, direct)`: a source, or SourceError; `elsewhere(spec)`:
-    other names under which a medium may be back; `told_of(spec)`: its serial number and model."""
+    other names under which a medium may be back; `told_of(spec)`: its serial number and model;
+    `short_name(spec)`: what to call it."""
 
     name: str
     claims: Callable[[str], bool]
     whole_name: Callable[[str], str]
     open: Callable[[str, bool], Source]
+    short_name: Callable[[str], str]
     elsewhere: Callable[[str], Iterable[str]] = lambda spec: ()
     told_of: Callable[[str], tuple[str, str]] = lambda spec: ("", "")
 
@@ -43,6 +45,11 @@ def open_source(spec: str, *, direct: bool = False) -> Source:
 def whole_name(spec: str) -> str:
     """`spec` as it is kept in a job: valid from any working directory."""
     return _opener(spec).whole_name(spec)
+
+
+def short_name(spec: str) -> str:
+    """What to call the source at `spec`, without opening it."""
+    return _opener(spec).short_name(spec)
 
 
 def elsewhere(spec: str) -> Iterable[str]:
