@@ -54,7 +54,7 @@ def main(folder: Path) -> None:
     image = build()
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
-        window = make_window(Settings(place / "settings.json"))
+        window = make_window(Settings(place / "settings.json"), devices=list)
         window.resize(1280, 800)
         window.show()
         shoot(window, folder, "intake-empty")

@@ -43,7 +43,7 @@ class WindowCase(unittest.TestCase):
         self.addCleanup(qInstallMessageHandler, None)
         os.environ["XDG_DATA_HOME"] = str(self.folder / "data")
         self.addCleanup(os.environ.pop, "XDG_DATA_HOME", None)
-        self.window = make_window(Settings(self.folder / "settings.json"))
+        self.window = make_window(Settings(self.folder / "settings.json"), devices=list)
         self.session = self.window.session
         self.problems: list[str] = []
         self.session.problem.connect(self.problems.append)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import sys
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer
@@ -14,6 +15,7 @@ from needlewright.app.session import Session
 from needlewright.app.settings import Settings
 from needlewright.app.theme.look import icon, look
 from needlewright.app.window import MainWindow
+from needlewright.core.sources.devices import Device, list_devices
 from needlewright.wording import errors
 from needlewright.wording import window as words
 
@@ -37,13 +39,14 @@ def application() -> QApplication:
     return made
 
 
-def make_window(settings: Settings | None = None) -> MainWindow:
-    """A window in the remembered look, or the desktop's."""
+def make_window(settings: Settings | None = None,
+                devices: Callable[[], list[Device]] = list_devices) -> MainWindow:
+    """A window in the remembered look, or the desktop's; `devices` tells what is attached."""
     app = application()
     kept = settings or Settings()
     desktop_dark = app.styleHints().colorScheme() == Qt.ColorScheme.Dark
     look.apply(bool(kept.get("dark", desktop_dark)), float(kept.get("scale", 1.0)))
-    return MainWindow(Session(kept))
+    return MainWindow(Session(kept, devices=devices))
 
 
 def warm_kernels() -> None:

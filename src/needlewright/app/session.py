@@ -6,23 +6,35 @@ import contextlib
 import re
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QProcess, Signal
 
+from needlewright.app.copies import Copies
 from needlewright.app.settings import Settings, jobs_folder
 from needlewright.app.viewmodels.finds import FindsModel
 from needlewright.app.worker import DeliveryWork, PictureWork, SearchWork
+from needlewright.core.delivery.names import safe_name
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Finished, Progress
 from needlewright.core.search.plan import Plan
+from needlewright.core.sources.devices import Device, list_devices
+from needlewright.core.sources.registry import short_name
 from needlewright.wording import errors
 
 JUST_FOUND = 8
 DEMO_TITLE = "Fernbeck Valley otter survey"
+DROWNED_SCALE = 40.0  # so many times faster than a real one, for the sake of the demo
+DROWNED_TITLE = "Fernbeck Valley, drowned card"
+
+
+if TYPE_CHECKING:
+    from needlewright.standins.start import CardReader
 
 
 class Session(QObject):
@@ -39,7 +51,8 @@ class Session(QObject):
     go_to = Signal(int)  # station
     demo_changed = Signal()
 
-    def __init__(self, settings: Settings, parent: QObject | None = None) -> None:
+    def __init__(self, settings: Settings, parent: QObject | None = None,
+                 devices: Callable[[], list[Device]] = list_devices) -> None:
         super().__init__(parent)
         self.settings = settings
         self.job: Job | None = None
@@ -56,6 +69,10 @@ class Session(QObject):
         self.marked: tuple[int, int] | None = None  # the part of the tape in view, bytes
         self.demo_builder: QProcess | None = None
         self.demo_told = (0, 0)
+        self.drowned_reader: CardReader | None = None
+        self.copies = Copies(devices, self)
+        self.copies.problem.connect(self.problem)
+        self.copies.image_came.connect(self._image_came)
         self.finds = FindsModel(self)
         self.pictures = PictureWork(self)
         self.pictures.start()
@@ -159,6 +176,29 @@ class Session(QObject):
         if self.open_image(path, folder):
             self.name_job(DEMO_TITLE)
 
+    def open_drowned(self) -> None:
+        """Copy the demo's card through a simulated reader that fails, in a job of its own."""
+        from needlewright.demo import card
+
+        path = card.folder() / card.CARD
+        if not path.exists():
+            self.open_demo()  # draws it; asked again, it is there
+            return
+        from needlewright.standins.faults import drowned
+        from needlewright.standins.start import CardReader
+
+        if self.copies.work is not None:
+            return
+        if self.drowned_reader is None:
+            faults = drowned(path.stat().st_size, time_scale=DROWNED_SCALE)
+            self.drowned_reader = CardReader(path, faults)
+        try:
+            self._take(open_or_make(new_folder(Path("drowned card")), DROWNED_TITLE))
+        except (NeedlewrightError, OSError) as error:
+            self.problem.emit(errors.explain(error))
+            return
+        self.begin_copy(self.drowned_reader.url)
+
     # searching
 
     @property
@@ -211,6 +251,36 @@ class Session(QObject):
         self.finds.refresh()
         self.finds_changed.emit()
         self.search_changed.emit()
+
+    # copying
+
+    def begin_copy(self, spec: str, although_mounted: bool = False) -> None:
+        """Copy the medium at `spec` into the open job, or into a new one."""
+        if self.copies.work is not None:
+            return
+        if self.job is None and not self._make_job(spec):
+            return
+        assert self.job is not None
+        self.copies.begin(self.job.folder, spec, although_mounted)
+
+    def _make_job(self, spec: str) -> bool:
+        name = short_name(spec)
+        try:
+            refuse_on_source(spec, jobs_folder())
+            job = open_or_make(new_folder(Path(safe_name(name))), name)
+        except (NeedlewrightError, OSError) as error:
+            self.problem.emit(errors.explain(error))
+            return False
+        self._take(job)
+        return True
+
+    def _image_came(self) -> None:
+        """The copy's image is a source of the job now: look at it."""
+        rows = self.job.sources() if self.job else []
+        if rows:
+            self.source = rows[-1]
+            self.job_changed.emit()
+            self.source_changed.emit()
 
     # finds and tray
 
@@ -288,11 +358,17 @@ class Session(QObject):
                 work.blockSignals(True)
                 work.end()
         self.search = self.delivery = None
+        self.copies.end_copy()
+        self.copies.forget()
 
     def close(self) -> None:
         self.end_work()
+        self.copies.end()
         self.finds.end()
         self.pictures.end()
+        if self.drowned_reader is not None:
+            self.drowned_reader.close()
+            self.drowned_reader = None
         if self.demo_builder is not None:
             self.demo_builder.blockSignals(True)
             self.demo_builder.kill()

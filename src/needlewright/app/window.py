@@ -24,6 +24,7 @@ from needlewright.app.stations.intake import Intake
 from needlewright.app.stations.mending import Mending
 from needlewright.app.stations.search import Search
 from needlewright.app.theme.look import SCALES, icon, look
+from needlewright.app.viewmodels.read_lane import ReadLane
 from needlewright.app.widgets.activity_line import ActivityLine
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
@@ -46,7 +47,8 @@ class MainWindow(QMainWindow):
         self.setWindowIcon(icon())
         self.thumbnails = Thumbnails(self)
         self.thread_line = ThreadLine(words.STATIONS)
-        self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY)
+        self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY,
+                         words.TAPE_READ)
         self.intake = Intake(session)
         self.search = Search(session, self.thumbnails)
         self.finds = Finds(session, self.thumbnails)
@@ -99,6 +101,9 @@ class MainWindow(QMainWindow):
         session.delivery_changed.connect(self._tray_changed)
         session.selected.connect(self._selected)
         session.finds.spans_answered.connect(self._spans_came)
+        session.finds.lane_answered.connect(self._lane_came)
+        session.copies.lane_came.connect(self._copy_lane_came)
+        session.copies.changed.connect(self._copy_changed)
         session.problem.connect(self.show_problem)
         session.go_to.connect(self.show_station)
         self.intake.to_search.connect(lambda: self.show_station(SEARCH))
@@ -113,7 +118,8 @@ class MainWindow(QMainWindow):
         acts = {
             "Ctrl+O": self.intake.choose_image, "Ctrl+F": self._narrow, "F1": self.show_keys,
             "Ctrl+Q": self.close,
-            "Ctrl+P": self.session.pause_search, "Ctrl+D": self.toggle_dark,
+            "Ctrl+P": self.session.pause_search, "Ctrl+Shift+P": self.session.copies.pause,
+            "Ctrl+D": self.toggle_dark,
             "Ctrl++": lambda: self.scale_text(1), "Ctrl+=": lambda: self.scale_text(1),
             "Ctrl+-": lambda: self.scale_text(-1),
         }
@@ -174,6 +180,30 @@ class MainWindow(QMainWindow):
     def _spans_came(self, source: int, spans: object) -> None:
         if self.session.source is not None and self.session.source.id == source:
             self.tape.show_finds(spans)
+
+    def _lane_came(self, source: int, lane: object) -> None:
+        shown = self.session.source
+        if shown is not None and shown.id == source and not self._copying_shown():
+            self.tape.show_read(lane if isinstance(lane, ReadLane) else None)
+
+    def _copy_lane_came(self, lane: ReadLane) -> None:
+        if self._copying_shown() or (self.session.source is not None
+                                     and self.session.source.size == lane.size):
+            self.tape.show_read(lane)
+
+    def _copying_shown(self) -> bool:
+        """Whether the running copy's image is the source that the tape shows."""
+        job, source = self.session.job, self.session.source
+        return self.session.copies.work is not None and job is not None and (
+            source is not None and source == job.sources()[-1])
+
+    def _copy_changed(self) -> None:
+        told = self.session.copies.told
+        if self.session.copies.work is not None and told is not None:
+            part = (told.size - told.pending) / max(1, told.size)
+            self.thread_line.show_figure(INTAKE, f"copy {units.percent(part)}")
+        elif self.session.source is not None:
+            self.thread_line.show_figure(INTAKE, units.size(self.session.source.size))
 
     def _search_changed(self) -> None:
         session = self.session

@@ -4,26 +4,39 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QThread, Signal
 
+from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.core.checks.decoding import DecodeReport, DecodeRequest, DecoderPool
 from needlewright.core.delivery.bag import Delivered, Delivering, deliver
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.formats.registry import formats
+from needlewright.core.imaging.copier import CopyPlan
+from needlewright.core.imaging.events import (
+    Copied,
+    Copying,
+    MapTold,
+    Trouble,
+    Waiting,
+    WentOn,
+)
+from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rows import FindRecord, SourceRow
 from needlewright.core.jobs.runner import Kept, continued, run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Event, Finished, Progress
 from needlewright.core.search.plan import Plan
+from needlewright.core.sources.devices import Device
 from needlewright.core.sources.registry import open_source
 from needlewright.wording import errors
 from needlewright.wording.bag import words_for
 
 TELL_SECONDS = 0.1
 POLL_SECONDS = 0.05
+DEVICES_SECONDS = 3.0
 
 
 class Work(QThread):
@@ -136,6 +149,60 @@ class DeliveryWork(Work):
                     self.ended.emit(event)
                 elif isinstance(event, Delivering) and self._due():
                     self.told.emit(event)
+
+
+class CopyWork(Work):
+    """Copies a medium into a job."""
+
+    told = Signal(object)  # Copying
+    lane = Signal(object)  # ReadLane
+    waits = Signal(object)  # Waiting, or None when it went on
+    trouble = Signal(object)  # Trouble
+    ended = Signal(object)  # Copied
+
+    def __init__(self, folder: Path, spec: str, although_mounted: bool,
+                 parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._folder, self._spec, self._although = folder, spec, although_mounted
+
+    def work(self) -> None:
+        with Job(self._folder) as job:
+            events = run_copy(job, self._spec, CopyPlan(), self.stop_signal,
+                              although_mounted=self._although)
+            for event in events:
+                self._go_on.wait()
+                match event:
+                    case Copying():
+                        self.told.emit(event)
+                    case MapTold():
+                        self.lane.emit(lane_of(event.states, event.slow))
+                    case Waiting():
+                        self.waits.emit(event)
+                    case WentOn():
+                        self.waits.emit(None)
+                    case Trouble():
+                        self.trouble.emit(event)
+                    case Copied():
+                        self.ended.emit(event)
+
+
+class DevicesWork(Work):
+    """Looks what is attached, now and then, and tells when it changed."""
+
+    changed = Signal(object)  # list of Device
+
+    def __init__(self, look: Callable[[], list[Device]], parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._look = look
+
+    def work(self) -> None:
+        known: list[Device] | None = None
+        while not self.stop_signal.is_set():
+            found = self._look()
+            if found != known:
+                known = found
+                self.changed.emit(found)
+            self.stop_signal.wait(DEVICES_SECONDS)
 
 
 class PictureWork(Work):

@@ -58,7 +58,7 @@ def copy_line(image: str, event: Copying) -> str:
     if event.phase == "hash":
         return f"hash, {image}: {units.size(event.hashed)} of {units.size(event.size)}"
     text = f"copy, {image}: {units.size(event.read)} of {units.size(event.size)}"
-    if event.bytes_per_second > 0 and event.pending:
+    if event.bytes_per_second > 0 and event.pending > event.troubled:
         text += f", {units.speed(event.bytes_per_second)}"
     if event.easy_seconds is not None and event.pending > event.troubled:
         text += f", {units.duration(event.easy_seconds)} left"

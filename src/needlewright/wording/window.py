@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from needlewright.core.imaging.events import Copied, Copying, Trouble, Waiting
+from needlewright.core.sources.devices import Device
 from needlewright.wording import units
 
 PROGRAM = "Needlewright"
@@ -11,6 +13,7 @@ READ_ONLY_ONE = "1 source, read-only"
 READ_ONLY_MANY = "{count} sources, all read-only"
 TAPE_OVERVIEW = "Overview"
 TAPE_FINDS = "Finds"
+TAPE_READ = "Read"
 TAPE_EMPTY = "no source"
 
 # Intake
@@ -39,6 +42,47 @@ INTAKE_TO_SEARCH = "Go to Search"
 CHOOSE_IMAGE = "Choose an image file"
 CHOOSE_JOB = "Choose a job folder"
 IMAGE_FILES = "Images (*.img *.dd *.raw *.bin *.iso);;All files (*)"
+INTAKE_ATTACHED = "Attached"
+INTAKE_NONE_ATTACHED = "No drives or cards are attached."
+INTAKE_ADDRESS = "Open an address…"
+INTAKE_ADDRESS_ASK = "Address of a network block device, as nbd://host:port/name"
+INTAKE_COPY = "Copy"
+INTAKE_COPIED = "copied"
+INTAKE_BEING_COPIED = "being copied"
+INTAKE_DROWNED = "Copy a failing card"
+INTAKE_DROWNED_TEXT = "The same card after a night in the stream: a simulated reader that fails."
+
+# Copying
+COPY_HEAD = "Copy"
+COPY_STATES = {
+    "easy": "reading", "trouble": "closing in on what does not read", "hash": "hashing",
+    "paused": "paused", "gone": "no longer answers; waiting until it is back",
+    "hangs": "a read hangs; waiting until the drive lets go of it",
+    "other": "another medium answers in its place; waiting for the right one",
+    "done": "finished", "stopped": "stopped; goes on from there next time",
+    "full": "paused before the disk is full; make room and go on",
+    "time": "the time given is over", "begins": "opening",
+}
+COPY_ROWS = {"read": "read", "pending": "pending", "unreadable": "unreadable",
+             "easy": "easy part", "troubled": "troubled part"}
+COPY_EASY = "done in {time}"
+COPY_EASY_DONE = "done"
+COPY_UNKNOWN = "unknown"
+COPY_TROUBLED_NONE = "none so far"
+COPY_TROUBLED_OVER = "over"
+COPY_TROUBLED = "{size} waiting, time unknown"
+COPY_LIST = "Slow and troubled"
+COPY_TRIES_ONE = "asked once"
+COPY_TRIES = "asked {tries} times"
+COPY_LOST = "given up"
+COPY_WAITS = "waits"
+COPY_GO_ON = "Go on"
+COPY_CARE = (
+    "Stop using the medium, and do not let the system mount it. Searching may begin on what is "
+    "read already.")
+COPY_MOUNTED_ASK = (
+    "{device} is mounted for writing at {mounts} and will change while it is copied. Unmounting it "
+    "first (sudo umount {mounts}) is better. Copy it all the same?")
 
 # Search
 SEARCH_PLAN = "Plan for {source}"
@@ -159,11 +203,75 @@ KEYS = [
     ("Ctrl+F", "narrow the finds by words"),
     ("+  −", "larger and smaller pictures; zoom in the full view and on the tape"),
     ("Ctrl+P", "pause or continue the search"),
+    ("Ctrl+Shift+P", "pause or continue the copy"),
     ("Ctrl+D", "light or dark"),
     ("Ctrl++  Ctrl+−", "larger and smaller text"),
     ("Ctrl+Q", "close; whatever runs goes on from there next time"),
     ("F1", "this list"),
 ]
+
+
+def device_next(device: Device) -> str:
+    """What stands in the way of copying an attached device; nothing as a rule."""
+    if not device.may_read:
+        return "may not be read"
+    if device.mounted:
+        return "mounted for writing"
+    return ""
+
+
+def device_about(device: Device) -> str:
+    """'31.9 GB, usb, vfat FERNBECK_1, write-protected'."""
+    parts = [units.size(device.size), device.bus]
+    parts += [f"{v.file_system} {v.label}".strip() for v in device.volumes if v.file_system]
+    if device.write_protected:
+        parts.append("write-protected")
+    return ", ".join(part for part in parts if part)
+
+
+def copy_state(told: Copying | None, waiting: Waiting | None, ended: Copied | None,
+               paused: bool, running: bool) -> str:
+    """What a copy is doing, in a few words."""
+    if waiting is not None:
+        return COPY_STATES[str(waiting.reason)]
+    if not running and ended is not None:
+        return COPY_STATES[str(ended.ending)]
+    if paused:
+        return COPY_STATES["paused"]
+    if told is None:
+        return COPY_STATES["begins"]
+    if told.phase == "hash":
+        return COPY_STATES["hash"]
+    return COPY_STATES["trouble" if told.troubled >= told.pending > 0 else "easy"]
+
+
+def copy_rows(told: Copying) -> list[tuple[str, str]]:
+    """(label, value) of how far a copy is; what is not known is said to be unknown."""
+    easy = told.pending - told.troubled
+    if easy <= 0:
+        easy_text = COPY_EASY_DONE
+    elif told.easy_seconds is None:
+        easy_text = COPY_UNKNOWN
+    else:
+        easy_text = COPY_EASY.format(time=units.duration(told.easy_seconds))
+    if told.troubled:
+        troubled = COPY_TROUBLED.format(size=units.size(told.troubled))
+    else:
+        troubled = COPY_TROUBLED_OVER if told.unreadable else COPY_TROUBLED_NONE
+    sectors = -(-told.unreadable // 512)
+    lost = f"{units.size(told.unreadable)} ({units.count(sectors, 'sector')})"
+    return [
+        (COPY_ROWS["read"], units.size(told.read)),
+        (COPY_ROWS["pending"], units.size(told.pending)),
+        (COPY_ROWS["unreadable"], lost if told.unreadable else "nothing"),
+        (COPY_ROWS["easy"], easy_text), (COPY_ROWS["troubled"], troubled)]
+
+
+def trouble_line(trouble: Trouble) -> tuple[str, str, str]:
+    """(where, how often asked, what becomes of it)."""
+    tries = COPY_TRIES_ONE if trouble.tries <= 1 else COPY_TRIES.format(tries=trouble.tries)
+    where = f"{units.place(trouble.start)}, {units.size(trouble.stop - trouble.start)}"
+    return where, tries, COPY_LOST if trouble.lost else COPY_WAITS
 
 
 def title(job_title: str | None) -> str:

@@ -2,19 +2,33 @@
 
 from __future__ import annotations
 
+import getpass
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
-from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QInputDialog,
+    QMessageBox,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.activity_line import Gauge
+from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
 from needlewright.app.widgets.small import button, card, clear, column, fill, label, line
+from needlewright.core.jobs.copying import IMAGES
 from needlewright.core.jobs.rows import SourceRow
-from needlewright.wording import units
+from needlewright.core.jobs.store import Job
+from needlewright.core.sources.devices import Device
+from needlewright.wording import errors, units
 from needlewright.wording import window as words
 
 
@@ -37,8 +51,11 @@ class Intake(QWidget):
         self.open_button = button(words.INTAKE_OPEN, "openImage", self.choose_image, "link")
         self.open_job_button = button(words.INTAKE_OPEN_JOB, "openJob", self.choose_job, "link")
         fill(left, line(self.open_button, label(words.INTAKE_OPEN_KEY, "small"), None,
-                        spacing=8), line(self.open_job_button, None), None)
-        fill(middle, self.begin, None)
+                        spacing=8),
+             line(button(words.INTAKE_ADDRESS, "openAddress", self.open_address, "link"), None),
+             line(self.open_job_button, None), None)
+        self.copy_card = CopyCard(session.copies, lambda: session.begin_copy(session.copies.spec))
+        fill(middle, self.copy_card, self.begin, None)
         panel = QWidget()
         panel.setObjectName("dossier")
         panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -51,8 +68,12 @@ class Intake(QWidget):
         whole.addLayout(middle, 1)
         whole.addWidget(panel)
         self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
-        for signal in (session.job_changed, session.source_changed):
+        self.demo_button: QPushButton | None = None
+        for signal in (session.job_changed, session.source_changed,
+                       session.copies.devices_changed):
             signal.connect(self.refresh)
+        session.copies.changed.connect(self._copy_changed)
+        self._copying = False
         session.demo_changed.connect(self._show_demo)
         self.refresh()
 
@@ -64,30 +85,77 @@ class Intake(QWidget):
         rows = job.sources() if job else []
         for row in rows:
             self.sources.addWidget(self._source_card(row))
+        self._show_devices()
         clear(self.begin)
-        if not rows:
+        self.demo_button = None
+        if not rows and self._session.copies.work is None:
             frame, inside = card()
             fill(inside, label(words.INTAKE_FIRST, "sub"),
                  label(words.INTAKE_FIRST_TEXT, "muted", wrap=True), 4,
                  line(button(words.INTAKE_OPEN, "openFirst", self.choose_image, "main"), None))
             self.begin.addWidget(frame)
         self._show_recent()
-        self._add_demo()
+        if self._session.copies.work is None:  # the copy needs the room
+            self._add_demo()
         self._show_facts()
+
+    def _copy_changed(self) -> None:
+        running = self._session.copies.work is not None
+        if running != self._copying:
+            self._copying = running
+            self.refresh()
+
+    def _show_devices(self) -> None:
+        devices = self._session.copies.devices
+        if devices:
+            self.sources.addWidget(label(words.INTAKE_ATTACHED, "sub"))
+        for device in devices:
+            frame, inside = card()
+            copy = button(words.INTAKE_COPY, f"copy-{device.name}",
+                          lambda d=device: self._copy_device(d))
+            copy.setEnabled(device.may_read and self._session.copies.work is None)
+            fill(inside, line(label(device.model or device.path, "sub"), None,
+                              label(words.device_next(device), "muted"), copy),
+                 label(words.device_about(device), "muted", wrap=True))
+            if not device.may_read:
+                reason = errors.sentence("device-denied", {
+                    "path": device.path, "user": getpass.getuser()})
+                inside.addWidget(label(reason, "problem", wrap=True))
+            self.sources.addWidget(frame)
+
+    def _copy_device(self, device: Device) -> None:
+        """Copy a device; one that is mounted for writing only after a clear yes."""
+        mounts = [mount for volume in device.mounted for mount in volume.mounts]
+        if mounts:
+            text = words.COPY_MOUNTED_ASK.format(device=device.path, mounts=" ".join(mounts))
+            answer = QMessageBox.question(self, words.INTAKE_COPY, text)
+            if answer is not QMessageBox.StandardButton.Yes:
+                return
+        self._session.begin_copy(device.path, bool(mounts))
+
+    def open_address(self) -> None:
+        text, given = QInputDialog.getText(self, words.INTAKE_ADDRESS, words.INTAKE_ADDRESS_ASK)
+        if given and text.strip():
+            self._session.begin_copy(text.strip())
 
     def _source_card(self, row: SourceRow) -> QWidget:
         frame, inside = card()
         chosen = self._session.source is not None and self._session.source.id == row.id
         frame.setProperty("chosen", chosen)
-        fill(inside, line(label(row.name, "sub"), None, label(words.INTAKE_USED, "muted")),
+        copies = self._session.copies
+        used = words.INTAKE_USED
+        if copied_here(row.path, self._session.job):
+            being = copies.work is not None and row == self._session.source
+            used = words.INTAKE_BEING_COPIED if being else words.INTAKE_COPIED
+        fill(inside, line(label(row.name, "sub"), None, label(used, "muted")),
              label(f"{units.size(row.size)}, {row.sector_size}-byte sectors", "muted"))
         frame.mousePressEvent = (  # type: ignore[method-assign]
             lambda _: self._session.choose_source(row.id))
         return frame
 
     def _show_recent(self) -> None:
-        if self.begin.count():
-            self.begin.addSpacing(8)
+        if self.begin.count() or self.copy_card.isVisibleTo(self):
+            self.begin.addSpacing(12)
         self.begin.addWidget(label(words.INTAKE_RECENT, "head"))
         recent = self._session.settings.recent_jobs()
         if not recent:
@@ -105,11 +173,15 @@ class Intake(QWidget):
         self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
         self.demo_button = button(words.INTAKE_DEMO, "openDemo", self._session.open_demo)
         fill(inside, label(words.INTAKE_DEMO_TEXT, "muted", wrap=True), 4,
-             line(self.demo_button, self.demo_gauge, self.demo_text, None, spacing=12))
+             line(self.demo_button, self.demo_gauge, self.demo_text, None, spacing=12), 4,
+             label(words.INTAKE_DROWNED_TEXT, "muted", wrap=True),
+             line(button(words.INTAKE_DROWNED, "openDrowned", self._session.open_drowned), None))
         self.begin.addWidget(frame)
         self._show_demo()
 
     def _show_demo(self) -> None:
+        if self.demo_button is None:
+            return
         building = self._session.demo_builder is not None
         done, total = self._session.demo_told
         self.demo_button.setVisible(not building)
@@ -167,6 +239,11 @@ class Intake(QWidget):
             self._session.open_job(path)
         else:
             self._session.open_image(path)
+
+
+def copied_here(path: str, job: Job | None) -> bool:
+    """Whether the image at `path` was copied into the job."""
+    return job is not None and Path(path).is_relative_to(job.folder / IMAGES)
 
 
 def _shortened(folder: str) -> str:

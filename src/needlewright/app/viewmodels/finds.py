@@ -10,10 +10,12 @@ import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QObject, QThread, Signal
 
+from needlewright.app.viewmodels.read_lane import ReadLane, lane_of_file
 from needlewright.app.viewmodels.sheet import Sheet, lay_out
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
+from needlewright.core.sources import map_file
 
 EVERYTHING = Filter()
 PIECE = 2000
@@ -33,6 +35,7 @@ class FindsModel(QThread):
     """Answers the newest question with a Sheet; older ones are skipped."""
 
     answered = Signal(object)  # Sheet
+    lane_answered = Signal(int, object)  # source, ReadLane or None
     spans_answered = Signal(int, object)  # source, int64[n, 3] of (id, start, length)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -86,6 +89,17 @@ class FindsModel(QThread):
             self.answered.emit(self._answer(folder, question))
             if folder is not None and source is not None:
                 self.spans_answered.emit(source, self._spans(folder, source))
+                self.lane_answered.emit(source, self._lane(folder, source))
+
+    @staticmethod
+    def _lane(folder: Path, source: int) -> ReadLane | None:
+        try:
+            with Job(folder, read_only=True) as job:
+                path = next((Path(s.path) for s in job.sources() if s.id == source), None)
+            kept = None if path is None else map_file.load(map_file.whole_image(path))
+        except NeedlewrightError:
+            return None
+        return None if kept is None else lane_of_file(kept)
 
     @staticmethod
     def _spans(folder: Path, source: int) -> npt.NDArray[np.int64]:

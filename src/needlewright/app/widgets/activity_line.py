@@ -53,19 +53,21 @@ class ActivityLine(QWidget):
         self.idle = label(words.IDLE, "muted", "idle")
         self.gauge, self.text = Gauge(), label("", "", "searchActivity")
         self.delivery_gauge, self.delivery_text = Gauge(), label("", "", "deliveryActivity")
-        self.pause = button(words.SEARCH_PAUSE, "activityPause", session.pause_search, "link")
+        self.pause = button(words.SEARCH_PAUSE, "activityPause", self._pause, "link")
         self.stop = button(words.SEARCH_STOP, "activityStop", self._stop, "link")
         self.log = button(words.LOG, "activityLog", None, "link")
         self.keys = button(words.KEYS_LINK, "activityKeys", None, "link")
         inside = QHBoxLayout(self)
         inside.setContentsMargins(20, 0, 20, 0)
         inside.setSpacing(12)
-        fill(inside, self.idle, self.gauge, self.text, 20, self.delivery_gauge,
-             self.delivery_text, None, self.pause, self.stop, self.log,
+        self.copy_gauge, self.copy_text = Gauge(), label("", "", "copyActivity")
+        fill(inside, self.idle, self.gauge, self.text, self.copy_gauge, self.copy_text,
+             self.delivery_gauge, self.delivery_text, None, self.pause, self.stop, self.log,
              self.keys)
         session.search_changed.connect(self.refresh)
         session.delivery_changed.connect(self.refresh)
         session.job_changed.connect(self.refresh)
+        session.copies.changed.connect(self.refresh)
         self.refresh()
 
     def sizeHint(self) -> QSize:
@@ -74,8 +76,16 @@ class ActivityLine(QWidget):
     def _stop(self) -> None:
         if self._session.search is not None:
             self._session.stop_search()
-        else:
+        elif self._session.delivery is not None:
             self._session.stop_delivery()
+        else:
+            self._session.copies.stop()
+
+    def _pause(self) -> None:
+        if self._session.search is not None:
+            self._session.pause_search()
+        else:
+            self._session.copies.pause()
 
     def refresh(self) -> None:
         session = self._session
@@ -90,18 +100,31 @@ class ActivityLine(QWidget):
                 self.text.setText(source)
         part = progress.done / max(1, progress.total) if progress else 0.0
         self.gauge.show_part(part)
+        copies = session.copies
+        if copies.waiting is not None:
+            self.copy_text.setText(activity_words.copy_waits_line(copies.name, copies.waiting))
+        elif copies.told is not None:
+            self.copy_text.setText(activity_words.copy_line(copies.name, copies.told))
+            self.copy_gauge.show_part(
+                (copies.told.size - copies.told.pending) / max(1, copies.told.size))
         event = session.delivering
         if isinstance(event, Delivering):
             self.delivery_text.setText(activity_words.delivery_line(event))
             self.delivery_gauge.show_part(event.done / max(1, event.total))
         for widget, shown in (
                 (self.gauge, search is not None), (self.text, search is not None),
-                (self.pause, search is not None),
-                (self.stop, search is not None or session.delivery is not None),
+                (self.pause, search is not None or session.copies.work is not None),
+                (self.stop, search is not None or session.delivery is not None
+                 or session.copies.work is not None),
                 (self.delivery_gauge, session.delivery is not None),
                 (self.delivery_text, session.delivery is not None),
-                (self.idle, search is None and session.delivery is None),
+                (self.copy_gauge, copies.work is not None),
+                (self.copy_text, copies.work is not None and (
+                    copies.told is not None or copies.waiting is not None)),
+                (self.idle, search is None and session.delivery is None
+                 and copies.work is None),
                 (self.log, session.job is not None)):
             widget.setVisible(shown)
-        if search is not None:
-            self.pause.setText(words.SEARCH_CONTINUE if search.paused else words.SEARCH_PAUSE)
+        paused = search.paused if search is not None else (
+            copies.work is not None and copies.work.paused)
+        self.pause.setText(words.SEARCH_CONTINUE if paused else words.SEARCH_PAUSE)

@@ -23,6 +23,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.read_lane import Cell, ReadLane
 from needlewright.wording import units
 
 LABEL_WIDTH = 96
@@ -38,10 +39,12 @@ class Tape(QWidget):
     picked = Signal(int)  # find id
     viewed = Signal(object)  # (start, stop) in bytes, or None for the whole
 
-    def __init__(self, overview_name: str, finds_name: str, empty: str) -> None:
+    def __init__(self, overview_name: str, finds_name: str, empty: str,
+                 read_name: str = "") -> None:
         super().__init__()
         self.setObjectName("tape")
-        self._names = (overview_name, finds_name)
+        self._names = (overview_name, finds_name, read_name)
+        self.read_lane: ReadLane | None = None
         self._empty = empty
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setMouseTracking(True)
@@ -59,6 +62,7 @@ class Tape(QWidget):
         self.source_name, self.size_bytes = name, size_bytes
         self.view = (0, size_bytes)
         self.pieces, self.reached = [], None
+        self.show_read(None)
         self.show_finds(np.zeros((0, 3), np.int64))
         self.viewed.emit(None)
         self.update()
@@ -66,6 +70,14 @@ class Tape(QWidget):
     def show_finds(self, spans: npt.NDArray[np.int64]) -> None:
         """`spans`: int64[n, 3] of (id, start, length) in bytes, ascending by start."""
         self.ids, self.starts, self.lengths = spans[:, 0], spans[:, 1], spans[:, 2]
+        self.update()
+
+    def show_read(self, lane: ReadLane | None) -> None:
+        """What of the medium is read; None where it is no copy."""
+        appeared = (lane is None) != (self.read_lane is None)
+        self.read_lane = lane
+        if appeared:
+            self.updateGeometry()
         self.update()
 
     def show_reached(self, span: tuple[int, int] | None) -> None:
@@ -87,16 +99,24 @@ class Tape(QWidget):
     # geometry
 
     def sizeHint(self) -> QSize:
-        return QSize(900, look.px(64))
+        return QSize(900, look.px(64) + self._extra)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(500, look.px(64))
+        return QSize(500, look.px(64) + self._extra)
+
+    @property
+    def _extra(self) -> int:
+        return 0 if self.read_lane is None else look.px(18)
+
+    def _read(self) -> QRect:
+        return QRect(self._left, look.px(32), self.width() - self._left - RIGHT, look.px(10))
 
     def _overview(self) -> QRect:
         return QRect(self._left, look.px(9), self.width() - self._left - RIGHT, look.px(15))
 
     def _lane(self) -> QRect:
-        return QRect(self._left, look.px(34), self.width() - self._left - RIGHT, look.px(14))
+        return QRect(self._left, look.px(34) + self._extra, self.width() - self._left - RIGHT,
+                     look.px(14))
 
     @property
     def _left(self) -> int:
@@ -126,6 +146,8 @@ class Tape(QWidget):
         painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
         overview, lane = self._overview(), self._lane()
         self._paint_names(painter, overview, lane)
+        if self.read_lane is not None and self.size_bytes:
+            self._paint_read(painter, self._read())
         painter.fillRect(overview, look.colour("panel"))
         painter.fillRect(lane, look.colour("panel"))
         if self.size_bytes:
@@ -137,8 +159,11 @@ class Tape(QWidget):
         painter.setFont(look.font(12))
         width = self._left - 28
         first = self.source_name or self._empty
-        for text, rect, colour in ((first, overview, "thread" if self.source_name else "muted"),
-                                   (self._names[1], lane, "muted")):
+        names = [(first, overview, "thread" if self.source_name else "muted"),
+                 (self._names[1], lane, "muted")]
+        if self.read_lane is not None:
+            names.append((self._names[2], self._read(), "muted"))
+        for text, rect, colour in names:
             painter.setPen(look.colour(colour))
             shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, width)
             painter.drawText(QRect(20, rect.top() - 3, width, rect.height() + 6),
@@ -150,6 +175,20 @@ class Tape(QWidget):
         below = QRect(lane.left(), lane.bottom() + 1, lane.width(), look.px(15))
         painter.drawText(below, Qt.AlignmentFlag.AlignLeft, units.place(self.view[0]))
         painter.drawText(below, Qt.AlignmentFlag.AlignRight, units.place(self.view[1]))
+
+    def _paint_read(self, painter: QPainter, rect: QRect) -> None:
+        """A bar where it is read, a thin line where that was slow, ochre where nothing reads."""
+        assert self.read_lane is not None
+        cells = self.read_lane.cells(*self.view, rect.width())
+        cuts = np.flatnonzero(np.diff(cells)) + 1
+        middle = rect.center().y() + 0.5
+        looks = {Cell.PENDING: ("line", 1.0), Cell.READ: ("muted", 7.0),
+                 Cell.SLOW: ("muted", 2.5), Cell.UNREADABLE: ("ochre", 10.0)}
+        for start, stop in pairwise([0, *cuts.tolist(), len(cells)]):
+            colour, high = looks[Cell(int(cells[start]))]
+            wide = max(2.0 if high > 9 else 1.0, float(stop - start))
+            painter.fillRect(QRectF(rect.left() + start, middle - high / 2, wide, high),
+                             look.colour(colour))
 
     def _columns(self, rect: QRect, view: tuple[int, int]) -> npt.NDArray[np.float64]:
         """Part of each pixel column of `rect` that finds cover, 0.0 to 1.0."""

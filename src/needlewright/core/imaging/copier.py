@@ -22,6 +22,7 @@ from needlewright.core.imaging.events import (
     CopyEnding,
     CopyEvent,
     Copying,
+    MapTold,
     Pause,
     Trouble,
     Waiting,
@@ -41,6 +42,7 @@ from needlewright.core.sources.source import Span
 
 SAVE_SECONDS = 4.0  # between two saves of the map: at most so much is read twice after a crash
 TELL_SECONDS = 0.1
+MAP_SECONDS = 0.4
 LOOK_SECONDS = 0.25  # between two looks for a medium that went away, or for a reader that hangs
 SPARE_BYTES = 64 << 20  # left free at the destination
 # Between two looks at the room that is left, and between two times that the disk is told to write.
@@ -124,7 +126,7 @@ class _Copier:
                                from_start=self.fresh_image)
         self.calm = CALM_READS
         self.began = self.saved = time.monotonic()
-        self.told = 0.0
+        self.told = self.mapped = 0.0
         self.before = self.kept.seconds
         self.rate, self.room, self.changed = 0.0, 0, False
 
@@ -159,6 +161,7 @@ class _Copier:
             self._save(sync=True)
         states = self.kept.states
         yield self._progress()
+        yield MapTold(states, self.kept.slow)
         yield Copied(ending, str(self.writer.first), sha256, states.total(State.READ),
                      states.total(State.UNREADABLE))
 
@@ -193,6 +196,9 @@ class _Copier:
             if now - self.told >= TELL_SECONDS:
                 self.told = now
                 yield self._progress()
+            if now - self.mapped >= MAP_SECONDS:
+                self.mapped = now
+                yield MapTold(self.kept.states, self.kept.slow)
 
     def _hand_in(self) -> bool:
         """Hand reads to the reader, several ahead where all goes well; False when none is left."""

@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from needlewright.core.sources.read_map import ReadMap
+
 
 class Pause(StrEnum):
     """Why a copy waits, without having been asked to."""
@@ -77,4 +79,13 @@ class Copied:
     unreadable: int
 
 
-CopyEvent = Copying | Waiting | WentOn | Trouble | Copied
+@dataclass(frozen=True, slots=True)
+class MapTold:
+    """The read map as it stands, and what was read slowly; both change when the next event is
+    taken."""
+
+    states: ReadMap
+    slow: list[tuple[int, int, float]]
+
+
+CopyEvent = MapTold | Copying | Waiting | WentOn | Trouble | Copied

@@ -1,0 +1,112 @@
+"""The running copy, as the window's stations share it; and what is attached."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from needlewright.app.viewmodels.read_lane import ReadLane
+from needlewright.app.worker import CopyWork, DevicesWork
+from needlewright.core.imaging.events import Copied, Copying, Trouble, Waiting
+from needlewright.core.sources.devices import Device
+from needlewright.core.sources.registry import short_name
+
+TROUBLES_KEPT = 200
+
+
+class Copies(QObject):
+    """At most one copy at a time. `changed`: it began, told something, waits or ended."""
+
+    changed = Signal()
+    lane_came = Signal(object)  # ReadLane
+    devices_changed = Signal()
+    problem = Signal(str)
+    image_came = Signal()  # the job has the image as a source now
+
+    def __init__(self, look: Callable[[], list[Device]], parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.work: CopyWork | None = None
+        self.told: Copying | None = None
+        self.waiting: Waiting | None = None
+        self.troubles: list[Trouble] = []
+        self.ended: Copied | None = None
+        self.lane: ReadLane | None = None
+        self.name = self.spec = ""
+        self.devices: list[Device] = []
+        self._looking = DevicesWork(look, self)
+        self._looking.changed.connect(self._devices_came)
+        self._looking.start()
+
+    def begin(self, folder: Path, spec: str, although_mounted: bool = False) -> None:
+        """Copy the medium at `spec` into the job in `folder`, or go on with it."""
+        if self.work is not None:
+            return
+        work = CopyWork(folder, spec, although_mounted, self)
+        work.told.connect(self._told)
+        work.lane.connect(self._lane)
+        work.waits.connect(self._waits)
+        work.trouble.connect(self._trouble)
+        work.ended.connect(self._ended)
+        work.failed.connect(self.problem)
+        work.finished.connect(self._over)
+        self.work, self.spec, self.name = work, spec, short_name(spec)
+        self.forget()
+        work.start()
+        self.changed.emit()
+
+    def forget(self) -> None:
+        """Begin with a clean slate: nothing told, nothing troubled."""
+        self.told = self.waiting = self.ended = self.lane = None
+        self.troubles = []
+
+    def pause(self) -> None:
+        if self.work is not None:
+            self.work.go_on() if self.work.paused else self.work.pause()
+            self.changed.emit()
+
+    def stop(self) -> None:
+        if self.work is not None:
+            self.work.stop()
+
+    def _told(self, event: Copying) -> None:
+        first, self.told = self.told is None, event
+        if first:
+            self.image_came.emit()
+        self.changed.emit()
+
+    def _lane(self, lane: ReadLane) -> None:
+        self.lane = lane
+        self.lane_came.emit(lane)
+
+    def _waits(self, event: Waiting | None) -> None:
+        self.waiting = event
+        self.changed.emit()
+
+    def _trouble(self, event: Trouble) -> None:
+        self.troubles = [event, *self.troubles][:TROUBLES_KEPT]
+
+    def _ended(self, event: Copied) -> None:
+        self.ended = event
+
+    def _over(self) -> None:
+        if self.work is not None:
+            self.work.deleteLater()
+        self.work = self.waiting = None
+        self.changed.emit()
+
+    def _devices_came(self, found: list[Device]) -> None:
+        self.devices = found
+        self.devices_changed.emit()
+
+    def end_copy(self) -> None:
+        """Stop a running copy and wait; everything copied is kept."""
+        if self.work is not None:
+            self.work.blockSignals(True)
+            self.work.end()
+            self.work = None
+
+    def end(self) -> None:
+        self.end_copy()
+        self._looking.end()
