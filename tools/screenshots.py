@@ -54,6 +54,7 @@ def main(folder: Path) -> None:
     image = build()
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
+        os.environ["XDG_DATA_HOME"] = scratch
         window = make_window(Settings(place / "settings.json"), devices=list)
         window.resize(1280, 800)
         window.show()
@@ -99,7 +100,22 @@ def main(folder: Path) -> None:
         window.delivery.begin()
         wait(lambda: session.delivered is not None and session.delivery is None)
         shoot(window, folder, "delivery-done")
+        _copying(window, folder)
         window.close()
+
+
+def _copying(window: MainWindow, folder: Path) -> None:
+    """The drowned card: closing in on what does not read, and the finished copy."""
+    copies = window.session.copies
+    window.show_station(INTAKE)
+    window.session.open_drowned()
+    wait(lambda: copies.work is None or (
+        copies.told is not None and bool(copies.troubles)
+        and copies.told.troubled >= copies.told.pending > 0))
+    shoot(window, folder, "copy-busy")
+    wait(lambda: copies.work is None)
+    wait(lambda: window.tape.read_lane is not None)
+    shoot(window, folder, "copy-done")
 
 
 if __name__ == "__main__":

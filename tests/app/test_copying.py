@@ -43,6 +43,7 @@ class CopyTest(WindowCase):
         self.assertEqual(copies.ended.ending, CopyEnding.DONE)
         self.assertEqual(self.text("copyState"), "finished")
         self.assertEqual(self.text("copy-unreadable"), "1.0 kB (2 sectors)")
+        self.assertEqual(self.session.job.sources()[0].sha256, copies.ended.sha256)
         self.wait(lambda: self.window.tape.read_lane is not None, "the Read lane")
         cells = self.window.tape.read_lane.cells(0, 8 << 20, 400)
         self.assertEqual(set(cells.tolist()) - {Cell.SLOW}, {Cell.READ, Cell.UNREADABLE})
@@ -78,9 +79,9 @@ class CopyTest(WindowCase):
 class AttachedTest(WindowCase):
     def test_devices_are_listed_with_what_stands_in_their_way(self):
         shown = [
-            Device("/dev/sdx", "sdx", 31_914_983_424, "disk", "Fernline MR-20", "FL-77", "usb", True,
-                   True, 512, 512, (Volume("/dev/sdx1", 1, "vfat", "FERNBECK", (), False),), True,
-                   "disk"),
+            Device("/dev/sdx", "sdx", 31_914_983_424, "disk", "Fernline MR-20", "FL-77", "usb",
+                   True, True, 512, 512,
+                   (Volume("/dev/sdx1", 1, "vfat", "FERNBECK", (), False),), True, "disk"),
             Device("/dev/sdy", "sdy", 10**12, "disk", "", "", "sata", False, False, 512, 4096, (),
                    False, "disk")]
         self.session.copies._devices_came(shown)

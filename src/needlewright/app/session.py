@@ -73,6 +73,7 @@ class Session(QObject):
         self.copies = Copies(devices, self)
         self.copies.problem.connect(self.problem)
         self.copies.image_came.connect(self._image_came)
+        self.copies.changed.connect(self._copy_changed)
         self.finds = FindsModel(self)
         self.pictures = PictureWork(self)
         self.pictures.start()
@@ -281,6 +282,15 @@ class Session(QObject):
             self.source = rows[-1]
             self.job_changed.emit()
             self.source_changed.emit()
+
+    def _copy_changed(self) -> None:
+        """A finished copy has told the job its hash."""
+        if self.copies.work is not None or self.source is None or self.job is None:
+            return
+        row = next((r for r in self.job.sources() if r.id == self.source.id), None)
+        if row is not None and row != self.source:
+            self.source = row
+            self.job_changed.emit()
 
     # finds and tray
 

@@ -70,7 +70,7 @@ def copy_line(image: str, event: Copying) -> str:
 
 
 def copy_waits_line(image: str, event: Waiting) -> str:
-    return log_line(f"copy-waits-{event.reason}", {"image": image, **event.values})
+    return log_line(f"copy-waits-{event.reason}", {"image": image, "spec": image})
 
 
 def copied_line(event: Copied) -> str:

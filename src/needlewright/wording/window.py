@@ -270,7 +270,7 @@ def copy_rows(told: Copying) -> list[tuple[str, str]]:
 def trouble_line(trouble: Trouble) -> tuple[str, str, str]:
     """(where, how often asked, what becomes of it)."""
     tries = COPY_TRIES_ONE if trouble.tries <= 1 else COPY_TRIES.format(tries=trouble.tries)
-    where = f"{units.place(trouble.start)}, {units.size(trouble.stop - trouble.start)}"
+    where = f"byte {trouble.start:,}, {units.size(trouble.stop - trouble.start)}"
     return where, tries, COPY_LOST if trouble.lost else COPY_WAITS
 
 

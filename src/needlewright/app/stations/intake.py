@@ -253,5 +253,7 @@ def _shortened(folder: str) -> str:
 
 
 def _breakable(text: str) -> str:
-    """Paths may break behind every slash."""
+    """Paths may break behind every slash, hashes behind every eighth figure."""
+    if "/" not in text and len(text) == 64:
+        return "\u200b".join(text[at : at + 8] for at in range(0, 64, 8))
     return text.replace("/", "/\u200b")

@@ -39,11 +39,10 @@ def run_copy(job: Job, spec: str, plan: CopyPlan, stop: StopSignal, *,
         raise SourceError("source-mounted", path=spec, mounts=" ".join(mounts))
     image = image_path(job, spec)
     job.log("copy-begins", {"source": spec, "image": image.name})
-    known, troubles = False, 0
+    row, troubles = 0, 0
     for event in copy(spec, image, plan, stop):
-        if not known:
-            known = True
-            _add_image(job, image)
+        if not row:
+            row = _add_image(job, image)
         match event:
             case Waiting(reason=reason):
                 job.log(f"copy-waits-{reason}", {"image": image.name, **event.values})
@@ -54,12 +53,15 @@ def run_copy(job: Job, spec: str, plan: CopyPlan, stop: StopSignal, *,
                 job.log("range-unreadable", {
                     "start": event.start, "stop": event.stop, "reason": event.reason})
             case Copied():
+                if event.sha256 is not None:
+                    job.set_source_hash(row, event.sha256)
                 job.log(f"copy-{event.ending}", {
                     "image": image.name, "bytes": event.read, "unreadable": event.unreadable})
         yield event
 
 
-def _add_image(job: Job, image: Path) -> None:
+def _add_image(job: Job, image: Path) -> int:
+    """Make the image a source of the job; the source's id."""
     first = image if image.exists() else image.with_name(f"{image.name}.001")
     with open_source(str(first)) as source:
-        job.add_source(source, str(first))
+        return job.add_source(source, str(first)).id
