@@ -64,7 +64,11 @@ class CliTest(FolderTest):
                 ("run", card, "--job", job, "--to", job / "inside"),
                 ("search", "--job", self.folder / "nowhere"),
                 ("deliver", "--job", self.folder / "nowhere", "--to", to),
-                ("mend", "--job", job), ("image", card, "--job", job), ("sources",)):
+                ("mend", "--job", job),
+                ("image", self.folder / "none.img", "--job", job),
+                ("image", card, "--job", stranger),
+                ("forecast", self.folder / "none.img"),
+                ("forecast", "nbd://[broken")):
             with self.subTest(arguments=arguments[:1]):
                 done = call(*arguments)
                 self.assertEqual(done.returncode, 1)

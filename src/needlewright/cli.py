@@ -31,7 +31,7 @@ PROGRESS_SECONDS = 1.0
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; returns the exit status."""
     given = list(sys.argv[1:] if arguments is None else arguments)
-    commands = {"demo", "sources", "image", "search", "mend", "deliver", "run"}
+    commands = {"demo", "sources", "forecast", "image", "search", "mend", "deliver", "run"}
     if not given or (given[0] not in commands and not given[0].startswith("-")):
         return _window(given)
     if given[0] in NOT_YET and not {"-h", "--help"} & set(given):

@@ -24,6 +24,11 @@ def add_commands(commands: Any, area: Any, interrupt: Any) -> None:
     sources.add_argument("--json", action="store_true", help=words.HELP["json"])
     sources.set_defaults(action=_sources)
 
+    forecast = commands.add_parser("forecast", help=words.HELP["forecast"])
+    forecast.add_argument("source", metavar="SOURCE", help=words.HELP["source"])
+    forecast.add_argument("--json", action="store_true", help=words.HELP["json"])
+    forecast.set_defaults(action=lambda options: _forecast(options, interrupt()))
+
     image = commands.add_parser("image", help=words.HELP["image"])
     image.add_argument("source", metavar="SOURCE", help=words.HELP["source"])
     image.add_argument("--job", required=True, help=words.HELP["job"])
@@ -65,6 +70,22 @@ def _sources(options: argparse.Namespace) -> int:
         print(json.dumps({"sources": [asdict(device) for device in devices]}, indent=1))
         return 0
     print("\n".join(words.device_line(device) for device in devices) or words.NO_DEVICES)
+    return 0
+
+
+def _forecast(options: argparse.Namespace, stop: threading.Event) -> int:
+    from needlewright.core.imaging.forecast import forecast
+    from needlewright.core.sources.registry import whole_name
+    from needlewright.wording import forecast as forecast_words
+
+    found = forecast(whole_name(options.source), stop)
+    if options.json:
+        print(json.dumps(asdict(found), indent=1))
+        return 0
+    print(forecast_words.summary(found))
+    for name, share in forecast_words.shares(found):
+        print(f"{name:<12}{share}")
+    print("\n".join(forecast_words.follows(found)))
     return 0
 
 

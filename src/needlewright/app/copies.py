@@ -8,8 +8,9 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from needlewright.app.viewmodels.read_lane import ReadLane
-from needlewright.app.worker import CopyWork, DevicesWork
+from needlewright.app.worker import CopyWork, DevicesWork, ForecastWork
 from needlewright.core.imaging.events import Copied, Copying, Trouble, Waiting
+from needlewright.core.imaging.forecast import Forecast
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.registry import short_name
 
@@ -23,6 +24,7 @@ class Copies(QObject):
     lane_came = Signal(object)  # ReadLane
     devices_changed = Signal()
     problem = Signal(str)
+    forecast_changed = Signal()
     image_came = Signal()  # the job has the image as a source now
 
     def __init__(self, look: Callable[[], list[Device]], parent: QObject | None = None) -> None:
@@ -35,6 +37,9 @@ class Copies(QObject):
         self.lane: ReadLane | None = None
         self.name = self.spec = ""
         self.devices: list[Device] = []
+        self.forecasting: ForecastWork | None = None
+        self.forecast: Forecast | None = None
+        self.forecast_name = ""
         self._looking = DevicesWork(look, self)
         self._looking.changed.connect(self._devices_came)
         self._looking.start()
@@ -60,6 +65,27 @@ class Copies(QObject):
         """Begin with a clean slate: nothing told, nothing troubled."""
         self.told = self.waiting = self.ended = self.lane = None
         self.troubles = []
+
+    def begin_forecast(self, spec: str) -> None:
+        """Sample the medium at `spec`; only when asked, and one at a time."""
+        if self.forecasting is not None:
+            return
+        work = ForecastWork(spec, self)
+        work.ended.connect(self._forecast_came)
+        work.failed.connect(self.problem)
+        work.finished.connect(self._forecast_over)
+        self.forecasting, self.forecast, self.forecast_name = work, None, short_name(spec)
+        work.start()
+        self.forecast_changed.emit()
+
+    def _forecast_came(self, found: Forecast) -> None:
+        self.forecast = found
+
+    def _forecast_over(self) -> None:
+        if self.forecasting is not None:
+            self.forecasting.deleteLater()
+        self.forecasting = None
+        self.forecast_changed.emit()
 
     def pause(self) -> None:
         if self.work is not None:
@@ -109,4 +135,8 @@ class Copies(QObject):
 
     def end(self) -> None:
         self.end_copy()
+        if self.forecasting is not None:
+            self.forecasting.blockSignals(True)
+            self.forecasting.end()
+            self.forecasting = None
         self._looking.end()

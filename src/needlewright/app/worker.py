@@ -23,6 +23,7 @@ from needlewright.core.imaging.events import (
     Waiting,
     WentOn,
 )
+from needlewright.core.imaging.forecast import forecast
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rows import FindRecord, SourceRow
 from needlewright.core.jobs.runner import Kept, continued, run_search
@@ -184,6 +185,19 @@ class CopyWork(Work):
                         self.trouble.emit(event)
                     case Copied():
                         self.ended.emit(event)
+
+
+class ForecastWork(Work):
+    """Samples a medium for a few seconds."""
+
+    ended = Signal(object)  # Forecast
+
+    def __init__(self, spec: str, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._spec = spec
+
+    def work(self) -> None:
+        self.ended.emit(forecast(self._spec, self.stop_signal))
 
 
 class DevicesWork(Work):

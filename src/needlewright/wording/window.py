@@ -52,6 +52,10 @@ INTAKE_BEING_COPIED = "being copied"
 INTAKE_DROWNED = "Copy a failing card"
 INTAKE_DROWNED_TEXT = "The same card after a night in the stream: a simulated reader that fails."
 
+# Forecast
+FORECAST_HEAD = "Forecast"
+FORECAST_RUNNING = "sampling for at most five seconds …"
+
 # Copying
 COPY_HEAD = "Copy"
 COPY_STATES = {

@@ -23,6 +23,7 @@ from needlewright.app.theme.look import look
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
+from needlewright.app.widgets.forecast_card import ForecastCard
 from needlewright.app.widgets.small import button, card, clear, column, fill, label, line
 from needlewright.core.jobs.copying import IMAGES
 from needlewright.core.jobs.rows import SourceRow
@@ -55,7 +56,8 @@ class Intake(QWidget):
              line(button(words.INTAKE_ADDRESS, "openAddress", self.open_address, "link"), None),
              line(self.open_job_button, None), None)
         self.copy_card = CopyCard(session.copies, lambda: session.begin_copy(session.copies.spec))
-        fill(middle, self.copy_card, self.begin, None)
+        self.forecast_card = ForecastCard(session.copies)
+        fill(middle, self.forecast_card, self.copy_card, self.begin, None)
         panel = QWidget()
         panel.setObjectName("dossier")
         panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -115,13 +117,20 @@ class Intake(QWidget):
                           lambda d=device: self._copy_device(d))
             copy.setEnabled(device.may_read and self._session.copies.work is None)
             fill(inside, line(label(device.model or device.path, "sub"), None,
-                              label(words.device_next(device), "muted"), copy),
+                              label(words.device_next(device), "muted"),
+                              self._forecast_button(device.path, device.may_read), copy),
                  label(words.device_about(device), "muted", wrap=True))
             if not device.may_read:
                 reason = errors.sentence("device-denied", {
                     "path": device.path, "user": getpass.getuser()})
                 inside.addWidget(label(reason, "problem", wrap=True))
             self.sources.addWidget(frame)
+
+    def _forecast_button(self, spec: str, enabled: bool = True) -> QPushButton:
+        made = button(words.FORECAST_HEAD, "forecast",
+                      lambda: self._session.copies.begin_forecast(spec), "link")
+        made.setEnabled(enabled)
+        return made
 
     def _copy_device(self, device: Device) -> None:
         """Copy a device; one that is mounted for writing only after a clear yes."""
@@ -213,7 +222,8 @@ class Intake(QWidget):
             grid.addWidget(value_label, index, 1)
         fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8,
              label(words.INTAKE_NEXT, "sub"), label(words.INTAKE_NEXT_TEXT, wrap=True),
-             line(button(words.INTAKE_TO_SEARCH, "toSearch", self.to_search.emit, "main"), None),
+             line(button(words.INTAKE_TO_SEARCH, "toSearch", self.to_search.emit, "main"),
+                  self._forecast_button(source.path), None),
              8, label(_breakable(words.INTAKE_JOB_KEPT.format(path=job.folder)), "small",
                       wrap=True))
 

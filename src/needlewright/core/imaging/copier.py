@@ -31,6 +31,7 @@ from needlewright.core.imaging.events import (
 from needlewright.core.imaging.hashing import Hashing
 from needlewright.core.imaging.identity import find_again, same_medium
 from needlewright.core.imaging.image_writer import ImageWriter
+from needlewright.core.imaging.map_saving import save
 from needlewright.core.imaging.planner import TRIES, Planner, Wish
 from needlewright.core.imaging.reader import SLOTS, Answer, ReaderProcess
 from needlewright.core.search.plan import StopSignal
@@ -322,7 +323,7 @@ class _Copier:
         try:
             if sync:
                 self.writer.sync()
-            map_file.save(self.kept, self.image)
+            save(self.kept, self.image)
         except OSError as error:
             raise JobError("image-not-written", path=str(self.image),
                            reason=error.strerror or str(error)) from error
@@ -366,7 +367,7 @@ def _kept_or_new(reader: ReaderProcess, image: Path) -> MapFile:
             raise JobError("image-not-ours", path=str(image))
         kept = MapFile(reader.origin, ReadMap(reader.origin.size), reader.block)
         try:
-            map_file.save(kept, image)
+            save(kept, image)
         except OSError as error:
             raise JobError("image-not-written", path=str(image),
                            reason=error.strerror or str(error)) from error

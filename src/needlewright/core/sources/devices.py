@@ -8,6 +8,7 @@ import shutil
 import subprocess
 from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 COLUMNS = ("NAME,PATH,SIZE,TYPE,MODEL,SERIAL,TRAN,RM,RO,MOUNTPOINTS,FSTYPE,LABEL,PHY-SEC,LOG-SEC,"
@@ -114,10 +115,10 @@ def _volumes(item: dict[str, Any], options: dict[str, str], depth: int) -> Itera
 def _mount_options() -> dict[str, str]:
     """Options by mount point, from the kernel's own table."""
     try:
-        with open("/proc/self/mounts", encoding="utf-8", errors="replace") as table:
-            rows = [line.split(" ") for line in table]
+        table = Path("/proc/self/mounts").read_text(encoding="utf-8", errors="replace")
     except OSError:
         return {}
+    rows = [line.split(" ") for line in table.splitlines()]
     return {row[1].replace("\\040", " "): row[3] for row in rows if len(row) > 3}
 
 

@@ -1,14 +1,12 @@
-"""The read map of a copied medium, as a JSON file beside its image.
+"""The read map of a copied medium, as a JSON file beside its image; `imaging.map_saving` writes it.
 
-Written whole, to a new file that is then moved into place, so that a crash leaves either the old
-or the new one; the one before is kept as well. A checksum over the content tells a damaged file.
+A checksum over the content tells a damaged file; the map before the last is kept as well.
 """
 
 from __future__ import annotations
 
 import hashlib
 import json
-import os
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -59,30 +57,6 @@ def whole_image(path: Path) -> Path:
     return piece if path.suffix == ".001" and map_path(piece).exists() else path
 
 
-def save(kept: MapFile, image: Path) -> None:
-    """Write the map of `image`; OSError where that fails, the one before is then untouched."""
-    body = {
-        "origin": {"spec": kept.origin.spec, "size": kept.origin.size, "head": kept.origin.head,
-                   "serial": kept.origin.serial, "model": kept.origin.model},
-        "block": kept.block, "seconds": round(kept.seconds, 3), "sha256": kept.sha256,
-        "ranges": [[s.start, s.size, LETTERS[v]] for s, v in kept.states.ranges()],
-        "slow": [[a, b, round(rate)] for a, b, rate in kept.slow],
-        "chunk_bytes": kept.chunk_bytes,
-        "chunks": {str(n): digest for n, digest in sorted(kept.chunks.items())},
-    }
-    text = json.dumps(body)
-    whole = {"needlewright_map": VERSION, "check": _check(text), "map": body}
-    path = map_path(image)
-    partial = path.with_name(f".{path.name}.new")
-    with partial.open("w", encoding="utf-8") as out:
-        out.write(json.dumps(whole))
-        out.flush()
-        os.fsync(out.fileno())
-    if path.exists():
-        os.replace(path, image.with_name(image.name + BEFORE))
-    os.replace(partial, path)
-
-
 def load(image: Path) -> MapFile | None:
     """The map beside `image`, or the one before it where that is damaged; None without any.
 
@@ -99,7 +73,7 @@ def load(image: Path) -> MapFile | None:
     return None
 
 
-def _check(text: str) -> str:
+def check_of(text: str) -> str:
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
 
 
@@ -109,7 +83,7 @@ def _read(path: Path) -> MapFile | None:
             return None
         whole = json.loads(path.read_text(encoding="utf-8"))
         body = whole["map"]
-        if whole["needlewright_map"] != VERSION or whole["check"] != _check(json.dumps(body)):
+        if whole["needlewright_map"] != VERSION or whole["check"] != check_of(json.dumps(body)):
             return None
         return _from_body(body)
     except (OSError, ValueError, KeyError, TypeError):
