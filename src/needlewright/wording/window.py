@@ -230,6 +230,7 @@ def device_about(device: Device) -> str:
     parts += [f"{v.file_system} {v.label}".strip() for v in device.volumes if v.file_system]
     if device.write_protected:
         parts.append("write-protected")
+    parts.append(device_next(device))
     return ", ".join(part for part in parts if part)
 
 

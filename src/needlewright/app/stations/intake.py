@@ -24,7 +24,16 @@ from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
 from needlewright.app.widgets.forecast_card import ForecastCard
-from needlewright.app.widgets.small import button, card, clear, column, fill, label, line
+from needlewright.app.widgets.small import (
+    button,
+    card,
+    clear,
+    column,
+    fill,
+    label,
+    line,
+    scrolling,
+)
 from needlewright.core.jobs.copying import IMAGES
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
@@ -46,7 +55,7 @@ class Intake(QWidget):
         self.sources, self.begin, self.facts = QVBoxLayout(), QVBoxLayout(), QVBoxLayout()
         for layout in (self.sources, self.begin, self.facts):
             layout.setSpacing(8)
-        left, middle = column(margins=(24, 16, 0, 16)), column(margins=(8, 16, 24, 16))
+        left, middle = column(margins=(24, 16, 8, 16)), column(margins=(8, 16, 24, 16))
         fill(left, label(words.INTAKE_SOURCES, "head"),
              label(words.INTAKE_NOTHING_WRITTEN, "muted"), 8, self.sources)
         self.open_button = button(words.INTAKE_OPEN, "openImage", self.choose_image, "link")
@@ -66,8 +75,8 @@ class Intake(QWidget):
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(24)
-        whole.addLayout(left, 1)
-        whole.addLayout(middle, 1)
+        whole.addWidget(scrolling(left, "sourceList"), 1)
+        whole.addWidget(scrolling(middle, "beginList"), 1)
         whole.addWidget(panel)
         self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
         self.demo_button: QPushButton | None = None
@@ -116,8 +125,9 @@ class Intake(QWidget):
             copy = button(words.INTAKE_COPY, f"copy-{device.name}",
                           lambda d=device: self._copy_device(d))
             copy.setEnabled(device.may_read and self._session.copies.work is None)
-            fill(inside, line(label(device.model or device.path, "sub"), None,
-                              label(words.device_next(device), "muted"),
+            name = label(device.model or device.path, "sub")
+            name.setMinimumWidth(40)
+            fill(inside, line(name, None,
                               self._forecast_button(device.path, device.may_read), copy),
                  label(words.device_about(device), "muted", wrap=True))
             if not device.may_read:

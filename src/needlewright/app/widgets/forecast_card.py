@@ -15,7 +15,7 @@ from needlewright.wording import window as words
 
 COLOURS = {
     Content.BLANK: "line", Content.MEDIA: "thread", Content.STRUCTURED: "muted",
-    Content.TEXT: "plum", Content.RANDOM: "ochre",
+    Content.TEXT: "ink", Content.RANDOM: "ochre",
 }
 
 

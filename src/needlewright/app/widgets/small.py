@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLayout,
     QPushButton,
+    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
@@ -79,6 +80,20 @@ def fill(layout: QBoxLayout, *things: QWidget | QLayout | int | None) -> None:
             layout.addLayout(thing)
         else:
             layout.addWidget(thing)
+
+
+def scrolling(inside: QLayout, name: str) -> QScrollArea:
+    """`inside` in an area that scrolls up and down where it is too long."""
+    content = QWidget()
+    content.setObjectName("station")
+    content.setLayout(inside)
+    area = QScrollArea()
+    area.setObjectName(name)
+    area.setWidgetResizable(True)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setWidget(content)
+    return area
 
 
 def clear(layout: QLayout) -> None:
