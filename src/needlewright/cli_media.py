@@ -8,6 +8,7 @@ import sys
 import threading
 import time
 from dataclasses import asdict
+from pathlib import Path
 from typing import Any
 
 from needlewright.core.errors import SourceError
@@ -43,6 +44,8 @@ def add_commands(commands: Any, area: Any, interrupt: Any) -> None:
     image.add_argument("--although-mounted", action="store_true",
                        help=words.HELP["although_mounted"])
     image.add_argument("--wait", type=_seconds, default=600.0, help=words.HELP["wait"])
+    image.add_argument("--verify", action="store_true", help=words.HELP["verify"])
+    image.add_argument("--verify-source", action="store_true", help=words.HELP["verify_source"])
     image.set_defaults(action=lambda options: _image(options, interrupt()))
 
 
@@ -126,9 +129,26 @@ def _image(options: argparse.Namespace, stop: threading.Event) -> int:
                         raise SourceError("copy-lost-patience", path=options.source)
                     if ending is CopyEnding.STOPPED:
                         raise KeyboardInterrupt
+                    if ending is CopyEnding.DONE and (options.verify or options.verify_source):
+                        return _verify(options, event.image, stop)
                     return 1 if ending is CopyEnding.FULL else 0
             if waits_since and time.monotonic() - waits_since > options.wait:
                 stop.set()
+    return 1
+
+
+def _verify(options: argparse.Namespace, image: str, stop: threading.Event) -> int:
+    from needlewright.core.imaging.verify import Verified, verify
+    from needlewright.core.sources.registry import whole_name
+
+    show = _Shown()
+    medium = whole_name(options.source) if options.verify_source else None
+    for event in verify(Path(image), stop, medium):
+        if isinstance(event, Verified):
+            show.line("")
+            print(activity.verified_line(event))
+            return 0 if event.agrees else 1
+        show.progress(activity.verify_line(options.source, event), event.done, event.size)
     return 1
 
 

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QLabel, QPushButton
+from PySide6.QtWidgets import QDialog, QLabel, QPushButton, QSpinBox
 
 from needlewright.app.viewmodels.read_lane import Cell, lane_of
 from needlewright.core.imaging.events import CopyEnding
@@ -48,6 +48,9 @@ class CopyTest(WindowCase):
         cells = self.window.tape.read_lane.cells(0, 8 << 20, 400)
         self.assertEqual(set(cells.tolist()) - {Cell.SLOW}, {Cell.READ, Cell.UNREADABLE})
         self.assertEqual(self.problems, [])
+        self.click("copyVerify")
+        self.wait(lambda: copies.verified is not None and copies.verifying is None, "verifying")
+        self.assertIn("agrees", self.text("copyVerified"))
         self._search_the_copy()
 
     def _search_the_copy(self) -> None:
@@ -58,10 +61,17 @@ class CopyTest(WindowCase):
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 2, "both photos")
 
     def test_stopped_it_goes_on_from_there(self):
-        reader = self.reader(slow=[(0, 8 << 20, 0.2)])
+        reader = self.reader(slow=[(0, 8 << 20, 0.4)])
         copies = self.session.copies
         self.session.begin_copy(reader.url)
         self.wait(lambda: copies.told is not None and copies.told.read > 1 << 20, "some of it")
+        self.click("copyEffort")
+        dialog = self.window.findChild(QDialog, "effort")
+        dialog.findChild(QSpinBox, "effortTries").setValue(5)
+        QTest.mouseClick(dialog.findChild(QPushButton, "effortUse"), Qt.MouseButton.LeftButton)
+        self.wait(lambda: copies.work is not None and not copies.work.stop_signal.is_set()
+                  and copies.told is not None, "going on with it")
+        self.assertEqual(copies.plan.effort.tries, 5)
         self.click("copyStop")
         self.wait(lambda: copies.work is None, "the stop")
         self.assertIn("stopped", self.text("copyState"))
@@ -74,6 +84,14 @@ class CopyTest(WindowCase):
         self.session.begin_copy("nbd+unix:///card?socket=/nowhere/at/all")
         self.wait(lambda: bool(self.problems), "the reason")
         self.assertIn("does not answer", self.problems[0])
+
+
+class ForecastTest(WindowCase):
+    def test_a_forecast_is_made_when_it_is_asked_for(self):
+        self.assertTrue(self.session.open_image(self.image(CARD)))
+        self.click("forecast")
+        self.wait(lambda: self.session.copies.forecast is not None, "the forecast")
+        self.wait(lambda: "samples" in self.text("forecastSummary"), "its figures")
 
 
 class AttachedTest(WindowCase):

@@ -15,11 +15,15 @@ from unittest import mock
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError, SourceError
 from needlewright.core.imaging.copier import CopyPlan, Effort, copy
-from needlewright.core.imaging.events import Copied, CopyEnding, Trouble, Waiting, WentOn
+from needlewright.core.imaging.events import Copied, CopyEnding, Pause, Trouble, Waiting, WentOn
 from needlewright.core.imaging.image_writer import ImageWriter
 from needlewright.core.imaging.planner import Wish
+from needlewright.core.imaging.reader import ReaderProcess
+from needlewright.core.imaging.verify import verify
 from needlewright.core.jobs.copying import run_copy
+from needlewright.core.jobs.runner import continued, run_search
 from needlewright.core.jobs.store import Job
+from needlewright.core.search.plan import Plan
 from needlewright.core.sources import map_file
 from needlewright.core.sources.nbd import exports
 from needlewright.core.sources.open_nbd import address_of
@@ -113,6 +117,18 @@ class HealthyTest(CopyCase):
                          [(1 << 20, 6 << 20)])
         self.assertEqual(self.copied.read_bytes()[1 << 20 : 6 << 20], CONTENT[1 << 20 : 6 << 20])
 
+    def test_an_image_that_changed_is_found_out(self):
+        self.copy()
+        *_, found = verify(self.copied, threading.Event(), str(self.source))
+        self.assertTrue(found.agrees and found.unknown == 0)
+        data = bytearray(self.copied.read_bytes())
+        data[5_500_000] ^= 1
+        self.copied.write_bytes(data)
+        *_, found = verify(self.copied, threading.Event())
+        self.assertEqual((found.differing, found.whole), (((0, len(CONTENT)),), False))
+        with self.assertRaises(SourceError):
+            list(verify(self.source, threading.Event()))
+
     def test_a_file_system_with_small_files_gets_pieces(self):
         writer = ImageWriter(self.folder / "pieces.img", 100_000, 30_000)
         for at in range(0, 100_000, 7_000):
@@ -158,6 +174,20 @@ class TroubleTest(CopyCase):
         self.assertGreater(ended(events).read, 3 << 20)
         self.assertEqual({e.reason for e in events if isinstance(e, Trouble)},
                          {"no answer in time"})
+
+    def test_a_hanging_reader_keeps_others_away_until_told_otherwise(self):
+        events, never_mind, stop = [], threading.Event(), threading.Event()
+        with mock.patch.object(ReaderProcess, "ended", property(lambda self: False)):
+            reader = self.reader(Faults(hangs=[(4 << 20, 512)]))
+            plan = CopyPlan(effort=Effort(tries=1, read_seconds=0.3))
+            for event in copy(reader.url, self.copied, plan, stop, never_mind):
+                events.append(event)
+                if isinstance(event, Waiting):
+                    self.assertEqual(event.reason, Pause.HANGS)
+                    never_mind.set()
+                if isinstance(event, WentOn):
+                    stop.set()
+        self.assertIn(WentOn, [type(e) for e in events])
 
     def test_another_medium_is_never_read_into_an_image(self):
         self.assertNotEqual(self.stopped_at_once().ending, CopyEnding.DONE)
@@ -228,6 +258,34 @@ class TroubleTest(CopyCase):
         self.assertEqual(found[0].grade, Grade.PARTIAL)
         names = json.dumps([c.code for c in found[0].checks])
         self.assertTrue("sectors-lost" in names or found[0].size <= at, names)
+
+
+class SearchMeanwhileTest(CopyCase):
+    def test_a_search_of_half_a_copy_picks_up_the_rest_later(self):
+        photo = camera_jpeg(1)
+        places = [CLUSTER, 4 << 20, 7 << 20]
+        card = self.image(medium([(at, photo) for at in places], 8 << 20), "card.img")
+        reader = self.reader(Faults(), card)
+        half = places[1] + len(photo) // 2 // CLUSTER * CLUSTER
+        with Job(self.folder / "job", create=True) as job:
+            list(run_copy(job, reader.url, CopyPlan(Span(0, half)), threading.Event()))
+            row = job.sources()[0]
+            list(run_search(job, row, Plan(), threading.Event()))
+            grades = [r.grade for r in job.matching()]
+            self.assertEqual(grades, ["whole", "partial"])
+            damaged = job.matching()[1].id
+            job.put_in_tray([damaged])
+            self.assertEqual((job.steps()[0].ending, job.steps()[0].checkpoint),
+                             ("stopped", places[1]), "the damaged one is to be searched again")
+            list(run_copy(job, reader.url, CopyPlan(), threading.Event()))
+            list(run_search(job, row, continued(job, row, Plan()), threading.Event()))
+            rows = job.matching()
+            self.assertEqual([(r.start, r.size, r.grade) for r in rows],
+                             [(at, len(photo), "whole") for at in places])
+            self.assertEqual((rows[1].id, rows[1].in_tray), (damaged, True))
+            self.assertEqual([(t.grade, t.finds) for t in job.tally()], [("whole", 3)])
+            self.assertEqual(job.steps()[0].ending, "done")
+            self.assertTrue(all(job.thumbnail(r.id) for r in rows))
 
 
 class RealServerTest(CopyCase):

@@ -8,9 +8,11 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from needlewright.app.viewmodels.read_lane import ReadLane
-from needlewright.app.worker import CopyWork, DevicesWork, ForecastWork
+from needlewright.app.worker import CopyWork, DevicesWork, ForecastWork, VerifyWork
+from needlewright.core.imaging.copier import CopyPlan
 from needlewright.core.imaging.events import Copied, Copying, Trouble, Waiting
 from needlewright.core.imaging.forecast import Forecast
+from needlewright.core.imaging.verify import Verified, Verifying
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.registry import short_name
 
@@ -36,7 +38,13 @@ class Copies(QObject):
         self.ended: Copied | None = None
         self.lane: ReadLane | None = None
         self.name = self.spec = ""
+        self.plan = CopyPlan()
+        self._folder, self._although, self._anew = Path(), False, False
         self.devices: list[Device] = []
+        self.verifying: VerifyWork | None = None
+        self.verify_told: Verifying | None = None
+        self.verified: Verified | None = None
+        self.slow: list[tuple[int, int, float]] = []
         self.forecasting: ForecastWork | None = None
         self.forecast: Forecast | None = None
         self.forecast_name = ""
@@ -48,7 +56,8 @@ class Copies(QObject):
         """Copy the medium at `spec` into the job in `folder`, or go on with it."""
         if self.work is not None:
             return
-        work = CopyWork(folder, spec, although_mounted, self)
+        work = CopyWork(folder, spec, self.plan, although_mounted, self)
+        self._folder, self._although = folder, although_mounted
         work.told.connect(self._told)
         work.lane.connect(self._lane)
         work.waits.connect(self._waits)
@@ -64,7 +73,34 @@ class Copies(QObject):
     def forget(self) -> None:
         """Begin with a clean slate: nothing told, nothing troubled."""
         self.told = self.waiting = self.ended = self.lane = None
-        self.troubles = []
+        self.troubles, self.slow = [], []
+        self.verified = self.verify_told = None
+
+    def begin_verify(self) -> None:
+        """Read the finished image again and compare it with its hashes."""
+        if self.verifying is not None or self.ended is None:
+            return
+        work = VerifyWork(Path(self.ended.image), self)
+        work.told.connect(self._verify_told)
+        work.ended.connect(self._verify_ended)
+        work.failed.connect(self.problem)
+        work.finished.connect(self._verify_over)
+        self.verifying, self.verified, self.verify_told = work, None, None
+        work.start()
+        self.changed.emit()
+
+    def _verify_told(self, event: Verifying) -> None:
+        self.verify_told = event
+        self.changed.emit()
+
+    def _verify_ended(self, event: Verified) -> None:
+        self.verified = event
+
+    def _verify_over(self) -> None:
+        if self.verifying is not None:
+            self.verifying.deleteLater()
+        self.verifying = None
+        self.changed.emit()
 
     def begin_forecast(self, spec: str) -> None:
         """Sample the medium at `spec`; only when asked, and one at a time."""
@@ -87,6 +123,18 @@ class Copies(QObject):
         self.forecasting = None
         self.forecast_changed.emit()
 
+    def use(self, plan: CopyPlan) -> None:
+        """Copy by `plan` from now on; a running copy goes on with it."""
+        self.plan = plan
+        if self.work is not None:
+            self._anew = True
+            self.work.stop()
+
+    def never_mind(self) -> None:
+        """Read on although a read hangs."""
+        if self.work is not None:
+            self.work.never_mind.set()
+
     def pause(self) -> None:
         if self.work is not None:
             self.work.go_on() if self.work.paused else self.work.pause()
@@ -102,8 +150,8 @@ class Copies(QObject):
             self.image_came.emit()
         self.changed.emit()
 
-    def _lane(self, lane: ReadLane) -> None:
-        self.lane = lane
+    def _lane(self, lane: ReadLane, slow: list[tuple[int, int, float]]) -> None:
+        self.lane, self.slow = lane, slow
         self.lane_came.emit(lane)
 
     def _waits(self, event: Waiting | None) -> None:
@@ -120,6 +168,9 @@ class Copies(QObject):
         if self.work is not None:
             self.work.deleteLater()
         self.work = self.waiting = None
+        anew, self._anew = self._anew, False
+        if anew:
+            self.begin(self._folder, self.spec, self._although)
         self.changed.emit()
 
     def _devices_came(self, found: list[Device]) -> None:
@@ -128,10 +179,11 @@ class Copies(QObject):
 
     def end_copy(self) -> None:
         """Stop a running copy and wait; everything copied is kept."""
-        if self.work is not None:
-            self.work.blockSignals(True)
-            self.work.end()
-            self.work = None
+        for work in (self.work, self.verifying):
+            if work is not None:
+                work.blockSignals(True)
+                work.end()
+        self.work = self.verifying = None
 
     def end(self) -> None:
         self.end_copy()

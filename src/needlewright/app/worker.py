@@ -24,6 +24,7 @@ from needlewright.core.imaging.events import (
     WentOn,
 )
 from needlewright.core.imaging.forecast import forecast
+from needlewright.core.imaging.verify import Verified, verify
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rows import FindRecord, SourceRow
 from needlewright.core.jobs.runner import Kept, continued, run_search
@@ -156,27 +157,29 @@ class CopyWork(Work):
     """Copies a medium into a job."""
 
     told = Signal(object)  # Copying
-    lane = Signal(object)  # ReadLane
+    lane = Signal(object, object)  # ReadLane, slow stretches
     waits = Signal(object)  # Waiting, or None when it went on
     trouble = Signal(object)  # Trouble
     ended = Signal(object)  # Copied
 
-    def __init__(self, folder: Path, spec: str, although_mounted: bool,
+    def __init__(self, folder: Path, spec: str, plan: CopyPlan, although_mounted: bool,
                  parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._folder, self._spec, self._although = folder, spec, although_mounted
+        self._folder, self._spec, self._plan = folder, spec, plan
+        self._although = although_mounted
+        self.never_mind = threading.Event()
 
     def work(self) -> None:
         with Job(self._folder) as job:
-            events = run_copy(job, self._spec, CopyPlan(), self.stop_signal,
-                              although_mounted=self._although)
+            events = run_copy(job, self._spec, self._plan, self.stop_signal,
+                              although_mounted=self._although, never_mind=self.never_mind)
             for event in events:
                 self._go_on.wait()
                 match event:
                     case Copying():
                         self.told.emit(event)
                     case MapTold():
-                        self.lane.emit(lane_of(event.states, event.slow))
+                        self.lane.emit(lane_of(event.states, event.slow), list(event.slow))
                     case Waiting():
                         self.waits.emit(event)
                     case WentOn():
@@ -185,6 +188,24 @@ class CopyWork(Work):
                         self.trouble.emit(event)
                     case Copied():
                         self.ended.emit(event)
+
+
+class VerifyWork(Work):
+    """Reads an image again and compares it with its hashes."""
+
+    told = Signal(object)  # Verifying
+    ended = Signal(object)  # Verified
+
+    def __init__(self, image: Path, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._image = image
+
+    def work(self) -> None:
+        for event in verify(self._image, self.stop_signal):
+            if isinstance(event, Verified):
+                self.ended.emit(event)
+            elif self._due():
+                self.told.emit(event)
 
 
 class ForecastWork(Work):

@@ -7,6 +7,7 @@ from typing import Any
 
 from needlewright.core.delivery.bag import Delivered, Delivering
 from needlewright.core.imaging.events import Copied, Copying, Waiting
+from needlewright.core.imaging.verify import Verified, Verifying
 from needlewright.core.search.events import Progress
 from needlewright.wording import finds, units
 
@@ -71,6 +72,26 @@ def copy_line(image: str, event: Copying) -> str:
 
 def copy_waits_line(image: str, event: Waiting) -> str:
     return log_line(f"copy-waits-{event.reason}", {"image": image, "spec": image})
+
+
+def verify_line(image: str, event: Verifying) -> str:
+    return f"verify, {image}: {units.size(event.done)} of {units.size(event.size)}"
+
+
+def verified_line(event: Verified) -> str:
+    """What comparing an image with its hashes found."""
+    if event.stopped:
+        return "Verifying was stopped; nothing differed so far."
+    if event.differing:
+        first, length = event.differing[0]
+        more = f" and {len(event.differing) - 1} more" if len(event.differing) > 1 else ""
+        return f"Differs in {units.stretch(first, first + length)}{more}."
+    if event.whole is False:
+        return "Its SHA-256 differs."
+    text = "Read again: all of it agrees with its hashes."
+    if event.unknown:
+        text += f" {units.count(event.unknown, 'chunk')} had none yet."
+    return text
 
 
 def copied_line(event: Copied) -> str:

@@ -20,6 +20,8 @@ HELP = {
     "area": "START:END in bytes", "grades": "which grades, with commas",
     "hash": "also hash the whole source", "source": "an image file or device",
     "forecast": "a few seconds of sampling: what a medium holds, how long the work will take",
+    "verify": "afterwards read the image again and compare it with its hashes",
+    "verify_source": "the same, and compare it with the medium too",
     "json": "as JSON", "first": "START:END in bytes, to be read first; may be repeated",
     "tries": "how often a block is asked for before it is given up",
     "read_seconds": "how long one read may take", "hours": "stop after so many hours",

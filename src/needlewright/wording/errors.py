@@ -52,6 +52,7 @@ SENTENCES = {
     "source-silent": "{path} did not open within {seconds} seconds.",
     "other-medium": "{path} is another medium than the one that {image} was begun from; nothing "
                     "was read into it.",
+    "map-missing": "{path} has no read map beside it, so there is nothing to compare it with.",
     "map-damaged": "The read map {path} is damaged and so is the one before it. The image is kept; "
                    "move the map away to copy anew.",
     "copy-locked": "{path} is being copied by another program; only one at a time may write it.",

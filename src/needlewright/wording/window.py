@@ -80,6 +80,20 @@ COPY_TRIES_ONE = "asked once"
 COPY_TRIES = "asked {tries} times"
 COPY_LOST = "given up"
 COPY_WAITS = "waits"
+EFFORT_BUTTON = "Effort…"
+EFFORT_LINK = "How hard copies try…"
+EFFORT_HEAD = "Effort"
+EFFORT_HINT = "These are good for nearly all media. A running copy goes on with what is set here."
+EFFORT_TRIES = "times that a block is asked for"
+EFFORT_SECONDS = "seconds that one read may take"
+EFFORT_HOURS = "hours in all"
+EFFORT_NO_LIMIT = "no limit"
+EFFORT_FIRST = "read the part of the tape in view first"
+EFFORT_AGAIN = "ask again for what was given up"
+EFFORT_USE = "Use these"
+COPY_NEVER_MIND = "Read on all the same"
+COPY_READ_SLOWLY = "read"
+COPY_VERIFY = "Verify"
 COPY_GO_ON = "Go on"
 COPY_CARE = (
     "Stop using the medium, and do not let the system mount it. Searching may begin on what is "
@@ -270,6 +284,13 @@ def copy_rows(told: Copying) -> list[tuple[str, str]]:
         (COPY_ROWS["pending"], units.size(told.pending)),
         (COPY_ROWS["unreadable"], lost if told.unreadable else "nothing"),
         (COPY_ROWS["easy"], easy_text), (COPY_ROWS["troubled"], troubled)]
+
+
+def slow_lines(slow: list[tuple[int, int, float]], most: int) -> list[tuple[str, str, str]]:
+    """(stretch, speed, 'read') of the longest stretches that were read slowly."""
+    longest = sorted(slow, key=lambda s: s[0] - s[1])[:most]
+    return [(units.stretch(start, stop), units.speed(rate), COPY_READ_SLOWLY)
+            for start, stop, rate in sorted(longest)]
 
 
 def trouble_line(trouble: Trouble) -> tuple[str, str, str]:

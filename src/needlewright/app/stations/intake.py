@@ -23,6 +23,7 @@ from needlewright.app.theme.look import look
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
+from needlewright.app.widgets.effort_dialog import EffortDialog
 from needlewright.app.widgets.forecast_card import ForecastCard
 from needlewright.app.widgets.small import (
     button,
@@ -63,8 +64,10 @@ class Intake(QWidget):
         fill(left, line(self.open_button, label(words.INTAKE_OPEN_KEY, "small"), None,
                         spacing=8),
              line(button(words.INTAKE_ADDRESS, "openAddress", self.open_address, "link"), None),
+             line(button(words.EFFORT_LINK, "setEffort", self.ask_effort, "link"), None),
              line(self.open_job_button, None), None)
-        self.copy_card = CopyCard(session.copies, lambda: session.begin_copy(session.copies.spec))
+        self.copy_card = CopyCard(
+            session.copies, lambda: session.begin_copy(session.copies.spec), self.ask_effort)
         self.forecast_card = ForecastCard(session.copies)
         fill(middle, self.forecast_card, self.copy_card, self.begin, None)
         panel = QWidget()
@@ -151,6 +154,10 @@ class Intake(QWidget):
             if answer is not QMessageBox.StandardButton.Yes:
                 return
         self._session.begin_copy(device.path, bool(mounts))
+
+    def ask_effort(self) -> None:
+        copies = self._session.copies
+        EffortDialog(copies.plan, self._session.marked, copies.use, self).open()
 
     def open_address(self) -> None:
         text, given = QInputDialog.getText(self, words.INTAKE_ADDRESS, words.INTAKE_ADDRESS_ASK)

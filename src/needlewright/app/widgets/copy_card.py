@@ -10,15 +10,18 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 from needlewright.app.copies import Copies
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.small import button, fill, label, line
+from needlewright.core.imaging.events import Pause
+from needlewright.wording import activity as activity_words
 from needlewright.wording import window as words
 
-LISTED = 6
+LISTED, SLOW_LISTED = 7, 3
 
 
 class CopyCard(QWidget):
     """Shows the running copy, or how the last one ended; hidden where there was none."""
 
-    def __init__(self, copies: Copies, go_on: Callable[[], object]) -> None:
+    def __init__(self, copies: Copies, go_on: Callable[[], object],
+                 effort: Callable[[], object]) -> None:
         super().__init__()
         self._copies = copies
         self.head = label("", "head", "copyHead")
@@ -45,12 +48,18 @@ class CopyCard(QWidget):
         self.pause = button(words.SEARCH_PAUSE, "copyPause", copies.pause)
         self.stop = button(words.SEARCH_STOP, "copyStop", copies.stop)
         self.again = button(words.COPY_GO_ON, "copyGoOn", go_on, "main")
+        self.effort = button(words.EFFORT_BUTTON, "copyEffort", effort)
+        self.never_mind = button(words.COPY_NEVER_MIND, "copyNeverMind", copies.never_mind)
+        self.verify = button(words.COPY_VERIFY, "copyVerify", copies.begin_verify)
+        self.verified = label("", "", "copyVerified", wrap=True)
         self.care = label(words.COPY_CARE, "muted", wrap=True)
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(8)
         fill(inside, self.head, self.state, self.gauge, 4, grid, 8, self.list_head, self.troubles,
-             4, line(self.pause, self.stop, self.again, None, spacing=12), self.care)
+             4, line(self.pause, self.stop, self.again, self.verify, self.effort,
+                                self.never_mind, None, spacing=12),
+             self.verified, self.care)
         copies.changed.connect(self.refresh)
         self.refresh()
 
@@ -70,15 +79,28 @@ class CopyCard(QWidget):
         self._show_troubles()
         unfinished = copies.ended is not None and str(copies.ended.ending) != "done"
         for widget, visible in ((self.pause, running), (self.stop, running),
-                                (self.again, not running and unfinished), (self.care, running)):
+                                (self.again, not running and unfinished),
+                                (self.effort, running or unfinished),
+                                (self.never_mind, copies.waiting is not None
+                                 and copies.waiting.reason is Pause.HANGS),
+                                (self.verify, not running and not unfinished
+                                 and copies.ended is not None and copies.verifying is None),
+                                (self.verified, copies.verifying is not None
+                                 or copies.verified is not None), (self.care, running)):
             widget.setVisible(visible)
+        if copies.verified is not None:
+            self.verified.setText(activity_words.verified_line(copies.verified))
+        elif copies.verify_told is not None:
+            self.verified.setText(activity_words.verify_line(copies.name, copies.verify_told))
         self.pause.setText(words.SEARCH_CONTINUE if paused else words.SEARCH_PAUSE)
 
     def _show_troubles(self) -> None:
-        troubles = self._copies.troubles[:LISTED]
-        self.list_head.setVisible(bool(troubles))
+        slow = words.slow_lines(self._copies.slow, SLOW_LISTED)
+        troubles = self._copies.troubles[: LISTED - len(slow)]
+        lines = [*slow, *(words.trouble_line(trouble) for trouble in troubles)]
+        self.list_head.setVisible(bool(lines))
         for index, row in enumerate(self.cells):
-            texts = words.trouble_line(troubles[index]) if index < len(troubles) else ("", "", "")
+            texts = lines[index] if index < len(lines) else ("", "", "")
             for cell, text in zip(row, texts):
                 cell.setText(text)
                 cell.setVisible(bool(text))

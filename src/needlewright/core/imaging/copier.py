@@ -71,15 +71,18 @@ class CopyPlan:
     retry: bool = False  # ask again for what an earlier run gave up
 
 
-def copy(spec: str, image: Path, plan: CopyPlan, stop: StopSignal) -> Iterator[CopyEvent]:
+def copy(spec: str, image: Path, plan: CopyPlan, stop: StopSignal,
+         never_mind: StopSignal | None = None) -> Iterator[CopyEvent]:
     """Copy the source `spec` to `image`; yields events, the last one Copied.
+
+    `never_mind`: once set, a read that hangs no longer keeps others from the device.
 
     Raises SourceError where the source does not open or is not the one that the image was begun
     from, and JobError where the image cannot be written or is being written by another program.
     """
     image.parent.mkdir(parents=True, exist_ok=True)
     with _locked(image):
-        copier = _Copier(spec, image, plan, stop)
+        copier = _Copier(spec, image, plan, stop, never_mind)
         try:
             yield from copier.run()
         finally:
@@ -106,7 +109,9 @@ class _locked:
 
 
 class _Copier:
-    def __init__(self, spec: str, image: Path, plan: CopyPlan, stop: StopSignal) -> None:
+    def __init__(self, spec: str, image: Path, plan: CopyPlan, stop: StopSignal,
+                 never_mind: StopSignal | None) -> None:
+        self.never_mind = never_mind
         self.spec, self.image, self.wanted, self.stop = spec, image, plan, stop
         self.reader: ReaderProcess | None = ReaderProcess(spec)
         self.abandoned: list[ReaderProcess] = []
@@ -262,7 +267,7 @@ class _Copier:
         while not self.stop.is_set():
             reason, values = Pause.GONE, {"spec": self.spec}
             self.abandoned = [reader for reader in self.abandoned if not reader.ended]
-            if self.abandoned:
+            if self.abandoned and not (self.never_mind and self.never_mind.is_set()):
                 # Two reads of one device at once could hang both.
                 reason, values = Pause.HANGS, {"spec": self.spec}
             else:

@@ -11,6 +11,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
@@ -29,6 +30,7 @@ from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Span
 
 BATCH = 1000
+EDGE_BYTES = 1 << 17  # damage is placed at most so far before the bytes that are missing
 BATCH_SECONDS = 0.5  # finds reach the file, and so the window, at least this often
 
 RUNNING = "running"
@@ -62,7 +64,7 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
         if image.size != source.size:
             raise JobError("source-changed", path=source.path, was=source.size, now=image.size)
         area = cut_area(image, plan.area)
-        keeper = _Keeper(job, source, plan, area)
+        keeper = _Keeper(job, source, plan, area, image.settled)
         job.log("search-begins", {"source": source.name, "steps": list(plan.steps)})
         try:
             for event in search(image, plan, stop):
@@ -78,7 +80,10 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
 class _Keeper:
     """Collects finds into batches and saves a checkpoint with each."""
 
-    def __init__(self, job: Job, source: SourceRow, plan: Plan, area: Span) -> None:
+    def __init__(self, job: Job, source: SourceRow, plan: Plan, area: Span,
+                 settled: int) -> None:
+        """`settled`: what lies behind it is still being copied, and is searched again later."""
+        self.settled = self.again_from = settled
         self.job, self.source, self.plan, self.area = job, source, plan, area
         self.batch: list[Find] = []
         self.written = time.monotonic()
@@ -87,6 +92,7 @@ class _Keeper:
     def take(self, event: Event) -> list[int]:
         """Take in one event; returns the ids of finds written on this occasion."""
         if isinstance(event, Found):
+            self._mind_the_edge(event.find)
             self.batch.append(event.find)
             if len(self.batch) >= BATCH:
                 return self.flush()
@@ -104,6 +110,12 @@ class _Keeper:
             return kept
         return []
 
+    def _mind_the_edge(self, find: Find) -> None:
+        """A damaged find that reaches what is still being copied is searched again with it."""
+        reaches = find.start < self.settled <= find.start + find.size + EDGE_BYTES
+        if reaches and find.grade is not Grade.WHOLE:
+            self.again_from = min(self.again_from, find.start)
+
     def flush(self) -> list[int]:
         # Finds first, then the checkpoint: killed in between, a little is searched twice.
         kept: list[int] = []
@@ -116,6 +128,9 @@ class _Keeper:
         return kept
 
     def _save(self, step: str, checkpoint: int, ending: str) -> None:
+        if self.settled < checkpoint:
+            checkpoint = max(self.area.start, self.again_from)
+            ending = Ending.STOPPED if ending == Ending.DONE else ending
         self.job.save_step(StepRow(
             self.source.id, step, tuple(sorted(self.plan.kinds)), self.area.start, self.area.stop,
             checkpoint, ending))

@@ -16,6 +16,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
+from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.formats.base import Check, Outcome, Part
 from needlewright.core.jobs import folder as places
@@ -42,6 +43,7 @@ FIND_COLUMNS = (
 )
 FROM_FINDS = " FROM finds f LEFT JOIN tray t ON t.find = f.id"
 IDS_AT_ONCE = 500
+GRADES_BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)
 EVERYTHING = Filter()
 
 
@@ -119,15 +121,16 @@ class Job:
     # finds
 
     def add_finds(self, source: int, finds: Sequence[Find]) -> list[int]:
-        """Write a batch; returns the ids of those that are new, in order.
+        """Write a batch; returns the ids of those that are new or better now, in order.
 
-        A find that stands already (same source, start and format) is left as it is: searching again
-        adds to a job and never takes from it.
+        Searching again adds to a job and never takes from it: a find that stands already (same
+        source, start and format) is replaced, under its number, only where the new one is better,
+        as when more of the medium has been copied since.
         """
         new: list[tuple[int, Find]] = []
         with self._writing():
             for find in finds:
-                number = self._insert_find(source, find)
+                number = self._insert_find(source, find) or self._replace_worse(source, find)
                 if number is not None:
                     new.append((number, find))
             self._insert_parts(new)
@@ -137,22 +140,45 @@ class Job:
                 self._write_thumbnail(number, find.thumbnail)
         return [number for number, _ in new]
 
-    def _insert_find(self, source: int, find: Find) -> int | None:
+    def _insert_find(self, source: int, find: Find, number: int | None = None) -> int | None:
         facts = find.facts
         removed = None if find.removed is None else int(find.removed)
         preview = find.preview or (None, None)
         cursor = self._database.execute(
-            "INSERT OR IGNORE INTO finds (source, kind, format, extension, start, size, grade,"
+            "INSERT OR IGNORE INTO finds (id, source, kind, format, extension, start, size, grade,"
             " share, name, path, removed, width, height, taken, camera, orientation, damage_row,"
             " found_by, extra, parts, preview_start, preview_stop, has_thumbnail)"
-            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-            (source, find.kind, find.format, find.extension, find.start, find.size, find.grade,
-             find.share, find.name, find.path, removed, facts.width, facts.height, facts.taken,
-             facts.camera, facts.orientation, find.damage_row, ",".join(find.found_by),
+            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            (number, source, find.kind, find.format, find.extension, find.start, find.size,
+             find.grade, find.share, find.name, find.path, removed, facts.width, facts.height,
+             facts.taken, facts.camera, facts.orientation, find.damage_row, ",".join(find.found_by),
              json.dumps(dict(facts.extra)),
              json.dumps([[p.name, p.start, p.stop] for p in find.parts]), *preview,
              int(bool(find.thumbnail))))
         return cursor.lastrowid if cursor.rowcount else None
+
+    def _replace_worse(self, source: int, find: Find) -> int | None:
+        """Make room for `find` under the number of a worse one that stands in its place."""
+        number, grade, share, size, kind, by = self._database.execute(
+            "SELECT id, grade, share, size, kind, found_by FROM finds"
+            " WHERE source = ? AND start = ? AND format = ?",
+            (source, find.start, find.format)).fetchone()
+        if (GRADES_BEST_LAST.index(find.grade), find.share, find.size) <= (
+                GRADES_BEST_LAST.index(grade), share, size):
+            return None
+        in_tray = self._database.execute(
+            "SELECT added FROM tray WHERE find = ?", (number,)).fetchone()
+        for table in ("extents", "checks", "tray"):
+            self._database.execute(f"DELETE FROM {table} WHERE find = ?", (number,))
+        self._database.execute("DELETE FROM finds WHERE id = ?", (number,))
+        self._database.execute(
+            "UPDATE tally SET finds = finds - 1, bytes = bytes - ?"
+            " WHERE source = ? AND step = ? AND kind = ? AND grade = ?",
+            (size, source, by.split(",")[0], kind, grade))
+        self._insert_find(source, find, number)
+        if in_tray is not None:
+            self._database.execute("INSERT INTO tray VALUES (?, ?)", (number, in_tray[0]))
+        return int(number)
 
     def _insert_parts(self, new: Iterable[tuple[int, Find]]) -> None:
         new = list(new)
@@ -241,7 +267,8 @@ class Job:
     def tally(self) -> list[TallyRow]:
         """Running counts by source, step, kind and grade."""
         rows = self._database.execute(
-            "SELECT source, step, kind, grade, finds, bytes FROM tally ORDER BY 1, 2, 3, 4")
+            "SELECT source, step, kind, grade, finds, bytes FROM tally WHERE finds > 0"
+            " ORDER BY 1, 2, 3, 4")
         return [TallyRow(*row) for row in rows]
 
     # tray

@@ -103,6 +103,11 @@ class CopiedImage(Source):
         return sum(self._states.within(start, min(stop, self._states.size), state)
                    for state in (State.PENDING, State.UNREADABLE))
 
+    @property
+    def settled(self) -> int:
+        pending = next(self._states.ranges(State.PENDING), None)
+        return self.size if pending is None else pending[0].start
+
     def local_path(self) -> tuple[str, int] | None:
         return self._image.local_path()
 

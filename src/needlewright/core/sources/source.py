@@ -87,6 +87,11 @@ class Source(ABC):
         """How many of these bytes are not the medium's own, since it could not be read there."""
         return 0
 
+    @property
+    def settled(self) -> int:
+        """Bytes before this are final; behind it some are still being copied."""
+        return self.size
+
     def local_path(self) -> tuple[str, int] | None:
         """(path, byte offset in it) where another process may read the same bytes, else None."""
         return None
