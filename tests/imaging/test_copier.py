@@ -15,7 +15,15 @@ from unittest import mock
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError, SourceError
 from needlewright.core.imaging.copier import CopyPlan, Effort, copy
-from needlewright.core.imaging.events import Copied, CopyEnding, Pause, Trouble, Waiting, WentOn
+from needlewright.core.imaging.events import (
+    Copied,
+    CopyEnding,
+    Copying,
+    Pause,
+    Trouble,
+    Waiting,
+    WentOn,
+)
 from needlewright.core.imaging.image_writer import ImageWriter
 from needlewright.core.imaging.planner import Wish
 from needlewright.core.imaging.reader import ReaderProcess
@@ -212,13 +220,34 @@ class TroubleTest(CopyCase):
         self.assertIsNotNone(map_file.load(self.copied), "the one before serves")
         path.with_name("copy.img.map.before.json").write_text("{}", encoding="utf-8")
         with self.assertRaises(SourceError) as caught:
-            self.copy()
+            map_file.load(self.copied)
         self.assertEqual(caught.exception.code, "map-damaged")
+        with open_source(str(self.copied)) as image:  # it can still be looked at
+            self.assertEqual(image.size, len(CONTENT))
+        self.assertEqual(self.copy()[-1].ending, CopyEnding.DONE, "made anew")
+        self.assertEqual(self.copied.read_bytes(), CONTENT)
         for stranger in (path, path.with_name("copy.img.map.before.json")):
             stranger.unlink()
         with self.assertRaises(JobError) as refused:
             self.copy()
         self.assertEqual(refused.exception.code, "image-not-ours")
+
+    def test_what_agrees_with_its_hashes_is_not_read_again(self):
+        content = noise(34 << 20, 6)
+        card = self.image(content, "card.img")
+        self.copy(card)
+        data = bytearray(content)
+        data[20 << 20] ^= 1  # in the second of three chunks
+        self.copied.write_bytes(data)
+        for path in (map_file.map_path(self.copied),
+                     self.copied.with_name("copy.img.map.before.json")):
+            path.write_text("{", encoding="utf-8")
+        reader = self.reader(Faults(name="card.img"), card)
+        events = self.copy(reader.url)
+        self.assertEqual(self.copied.read_bytes(), content)
+        first = next(e for e in events if isinstance(e, Copying))
+        self.assertGreaterEqual(first.read, 18 << 20)
+        self.assertEqual(ended(events).sha256, hashlib.sha256(content).hexdigest())
 
     def test_only_one_program_writes_an_image(self):
         events = copy(str(self.source), self.copied, CopyPlan(), threading.Event())

@@ -54,7 +54,7 @@ SENTENCES = {
                     "was read into it.",
     "map-missing": "{path} has no read map beside it, so there is nothing to compare it with.",
     "map-damaged": "The read map {path} is damaged and so is the one before it. The image is kept; "
-                   "move the map away to copy anew.",
+                   "copy the medium again, and what agrees with its hashes need not be read anew.",
     "copy-locked": "{path} is being copied by another program; only one at a time may write it.",
     "image-not-written": "The image {path} could not be written: {reason}. What was copied before "
                          "is safe.",

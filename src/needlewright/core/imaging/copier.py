@@ -34,6 +34,7 @@ from needlewright.core.imaging.image_writer import ImageWriter
 from needlewright.core.imaging.map_saving import save
 from needlewright.core.imaging.planner import TRIES, Planner, Wish
 from needlewright.core.imaging.reader import SLOTS, Answer, ReaderProcess
+from needlewright.core.imaging.rebuild import rebuild
 from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources import map_file
 from needlewright.core.sources.map_file import MapFile
@@ -366,7 +367,10 @@ class _Copier:
 def _kept_or_new(reader: ReaderProcess, image: Path) -> MapFile:
     """The map of an unfinished copy of this very medium, or a new one, saved before any image is
     made: an image without a map is a stranger's."""
-    kept = map_file.load(image)
+    try:
+        kept = map_file.load(image)
+    except SourceError:
+        kept = rebuild(image, reader.origin, reader.block)
     if kept is None:
         if image.exists() and os.path.getsize(image) > 0:
             raise JobError("image-not-ours", path=str(image))

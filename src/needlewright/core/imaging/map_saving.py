@@ -6,9 +6,11 @@ from __future__ import annotations
 import json
 import os
 from pathlib import Path
+from typing import Any
 
 from needlewright.core.sources.map_file import (
     BEFORE,
+    CHUNKS,
     LETTERS,
     VERSION,
     MapFile,
@@ -28,14 +30,20 @@ def save(kept: MapFile, image: Path) -> None:
         "chunk_bytes": kept.chunk_bytes,
         "chunks": {str(n): digest for n, digest in sorted(kept.chunks.items())},
     }
-    text = json.dumps(body)
-    whole = {"needlewright_map": VERSION, "check": check_of(text), "map": body}
     path = map_path(image)
+    _write(path, body, image.with_name(image.name + BEFORE))
+    _write(image.with_name(image.name + CHUNKS),
+           {**body, "ranges": [], "slow": [], "sha256": None}, None)
+
+
+def _write(path: Path, body: dict[str, Any], before: Path | None) -> None:
+    """Put a new file in the place of `path`, which becomes `before` where that is wanted."""
+    whole = {"needlewright_map": VERSION, "check": check_of(json.dumps(body)), "map": body}
     partial = path.with_name(f".{path.name}.new")
     with partial.open("w", encoding="utf-8") as out:
         out.write(json.dumps(whole))
         out.flush()
         os.fsync(out.fileno())
-    if path.exists():
-        os.replace(path, image.with_name(image.name + BEFORE))
+    if before is not None and path.exists():
+        os.replace(path, before)
     os.replace(partial, path)

@@ -15,6 +15,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.sources.read_map import ReadMap, State
 
 VERSION = 1
+CHUNKS = ".chunks.json"  # the hashes once more, for when no map can be believed
 SUFFIX, BEFORE = ".map.json", ".map.before.json"
 MAX_BYTES = 256 << 20
 LETTERS = {State.PENDING: "pending", State.READ: "read", State.UNREADABLE: "unreadable"}
@@ -73,6 +74,14 @@ def load(image: Path) -> MapFile | None:
     return None
 
 
+def load_chunks(image: Path) -> MapFile | None:
+    """A map without any range, from the hashes alone; None where they cannot be believed either.
+
+    What of the image agrees with them can be trusted, and nothing else (see `imaging.rebuild`).
+    """
+    return _read(image.with_name(image.name + CHUNKS))
+
+
 def check_of(text: str) -> str:
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
 
@@ -101,10 +110,15 @@ def _from_body(body: dict[str, Any]) -> MapFile:
         float(body["seconds"]), body["sha256"])
 
 
-def origin_of(path: Path) -> Origin | None:
-    """Which medium the image at `path` was copied from; None where it is no copy of ours."""
+def load_quietly(image: Path) -> MapFile | None:
+    """The map beside `image` where one can be believed, else None: the image can still be read."""
     try:
-        found = load(whole_image(path))
+        return load(image)
     except SourceError:
         return None
+
+
+def origin_of(path: Path) -> Origin | None:
+    """Which medium the image at `path` was copied from; None where it is no copy of ours."""
+    found = load_quietly(whole_image(path))
     return None if found is None else found.origin

@@ -119,7 +119,7 @@ def _open(spec: str, direct: bool) -> Source:
     path = Path(spec)
     pieces = pieces_of(path)
     image = SplitImage(pieces) if len(pieces) > 1 else ImageFile(spec, direct=direct)
-    kept = map_file.load(map_file.whole_image(path)) if path.is_file() else None
+    kept = map_file.load_quietly(map_file.whole_image(path)) if path.is_file() else None
     if kept is None or kept.states.size != image.size:
         return image
     return CopiedImage(image, kept.states)
