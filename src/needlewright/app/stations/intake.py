@@ -42,6 +42,8 @@ from needlewright.core.sources.devices import Device
 from needlewright.wording import errors, units
 from needlewright.wording import window as words
 
+SHORT_PATH = 28  # letters of a job's folder beside its title
+
 
 class Intake(QWidget):
     """Sources on the left, how to begin and recent jobs in the middle, the source's facts right."""
@@ -276,7 +278,7 @@ def copied_here(path: str, job: Job | None) -> bool:
 def _shortened(folder: str) -> str:
     home = str(Path.home())
     text = "~" + folder[len(home):] if folder.startswith(home + "/") else folder
-    return text if len(text) <= 40 else "…" + text[-39:]
+    return text if len(text) <= SHORT_PATH else "…" + text[1 - SHORT_PATH:]
 
 
 def _breakable(text: str) -> str:

@@ -32,6 +32,8 @@ class EffortDialog(QDialog):
                                      (self.hours, "effortHours", 0, 1000)):
             box.setObjectName(name)
             box.setRange(low, high)
+        self.seconds.setDecimals(0)
+        self.hours.setDecimals(1)
         self.hours.setSpecialValueText(words.EFFORT_NO_LIMIT)
         self.tries.setValue(plan.effort.tries)
         self.seconds.setValue(plan.effort.read_seconds)
