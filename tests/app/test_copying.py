@@ -51,6 +51,9 @@ class CopyTest(WindowCase):
         self.click("copyVerify")
         self.wait(lambda: copies.verified is not None and copies.verifying is None, "verifying")
         self.assertIn("agrees", self.text("copyVerified"))
+        self.click("copyVerifyMedium")
+        self.wait(lambda: copies.verified is not None and copies.verifying is None, "the medium")
+        self.assertIn("agrees", self.text("copyVerified"))
         self._search_the_copy()
 
     def _search_the_copy(self) -> None:

@@ -76,11 +76,11 @@ class Copies(QObject):
         self.troubles, self.slow = [], []
         self.verified = self.verify_told = None
 
-    def begin_verify(self) -> None:
-        """Read the finished image again and compare it with its hashes."""
+    def begin_verify(self, with_medium: bool = False) -> None:
+        """Read the finished image again and compare it with its hashes, or with the medium too."""
         if self.verifying is not None or self.ended is None:
             return
-        work = VerifyWork(Path(self.ended.image), self)
+        work = VerifyWork(Path(self.ended.image), self.spec if with_medium else None, self)
         work.told.connect(self._verify_told)
         work.ended.connect(self._verify_ended)
         work.failed.connect(self.problem)
@@ -154,8 +154,10 @@ class Copies(QObject):
         self.lane, self.slow = lane, slow
         self.lane_came.emit(lane)
 
-    def _waits(self, event: Waiting | None) -> None:
-        self.waiting = event
+    def _waits(self, event: Waiting | str) -> None:
+        self.waiting = event if isinstance(event, Waiting) else None
+        if isinstance(event, str):
+            self.spec = event  # under which name it is back
         self.changed.emit()
 
     def _trouble(self, event: Trouble) -> None:

@@ -158,7 +158,7 @@ class CopyWork(Work):
 
     told = Signal(object)  # Copying
     lane = Signal(object, object)  # ReadLane, slow stretches
-    waits = Signal(object)  # Waiting, or None when it went on
+    waits = Signal(object)  # Waiting, or the medium's name when it went on
     trouble = Signal(object)  # Trouble
     ended = Signal(object)  # Copied
 
@@ -183,7 +183,7 @@ class CopyWork(Work):
                     case Waiting():
                         self.waits.emit(event)
                     case WentOn():
-                        self.waits.emit(None)
+                        self.waits.emit(event.spec)
                     case Trouble():
                         self.trouble.emit(event)
                     case Copied():
@@ -196,12 +196,12 @@ class VerifyWork(Work):
     told = Signal(object)  # Verifying
     ended = Signal(object)  # Verified
 
-    def __init__(self, image: Path, parent: QObject | None = None) -> None:
+    def __init__(self, image: Path, medium: str | None, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._image = image
+        self._image, self._medium = image, medium
 
     def work(self) -> None:
-        for event in verify(self._image, self.stop_signal):
+        for event in verify(self._image, self.stop_signal, self._medium):
             if isinstance(event, Verified):
                 self.ended.emit(event)
             elif self._due():

@@ -51,14 +51,17 @@ class CopyCard(QWidget):
         self.effort = button(words.EFFORT_BUTTON, "copyEffort", effort)
         self.never_mind = button(words.COPY_NEVER_MIND, "copyNeverMind", copies.never_mind)
         self.verify = button(words.COPY_VERIFY, "copyVerify", copies.begin_verify)
+        self.verify_medium = button(words.COPY_VERIFY_MEDIUM, "copyVerifyMedium",
+                                    lambda: copies.begin_verify(with_medium=True))
         self.verified = label("", "", "copyVerified", wrap=True)
         self.care = label(words.COPY_CARE, "muted", wrap=True)
         inside = QVBoxLayout(self)
         inside.setContentsMargins(0, 0, 0, 0)
         inside.setSpacing(8)
         fill(inside, self.head, self.state, self.gauge, 4, grid, 8, self.list_head, self.troubles,
-             4, line(self.pause, self.stop, self.again, self.verify, self.effort,
-                                self.never_mind, None, spacing=12),
+             4, line(self.pause, self.stop, self.again, self.verify,
+                                self.verify_medium, self.effort, self.never_mind, None,
+                                spacing=12),
              self.verified, self.care)
         copies.changed.connect(self.refresh)
         self.refresh()
@@ -78,13 +81,14 @@ class CopyCard(QWidget):
             self.gauge.show_part((copies.told.size - copies.told.pending) / copies.told.size)
         self._show_troubles()
         unfinished = copies.ended is not None and str(copies.ended.ending) != "done"
+        can_verify = (not running and not unfinished and copies.ended is not None
+                      and copies.verifying is None)
         for widget, visible in ((self.pause, running), (self.stop, running),
                                 (self.again, not running and unfinished),
                                 (self.effort, running or unfinished),
                                 (self.never_mind, copies.waiting is not None
                                  and copies.waiting.reason is Pause.HANGS),
-                                (self.verify, not running and not unfinished
-                                 and copies.ended is not None and copies.verifying is None),
+                                (self.verify, can_verify), (self.verify_medium, can_verify),
                                 (self.verified, copies.verifying is not None
                                  or copies.verified is not None), (self.care, running)):
             widget.setVisible(visible)

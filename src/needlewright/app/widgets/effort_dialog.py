@@ -11,6 +11,7 @@ from needlewright.app.theme.look import look
 from needlewright.app.widgets.small import button, column, fill, label, line
 from needlewright.core.imaging.copier import CopyPlan, Effort
 from needlewright.core.imaging.planner import Wish
+from needlewright.core.sources.source import Span
 from needlewright.wording import window as words
 
 FIRST_VALUE = 10.0  # how much more the part in view is worth than the rest
@@ -41,6 +42,9 @@ class EffortDialog(QDialog):
         self.first = QCheckBox(words.EFFORT_FIRST)
         self.first.setObjectName("effortFirst")
         self.first.setEnabled(view is not None)
+        self.only = QCheckBox(words.EFFORT_ONLY)
+        self.only.setObjectName("effortOnly")
+        self.only.setEnabled(view is not None)
         self.again = QCheckBox(words.EFFORT_AGAIN)
         self.again.setObjectName("effortAgain")
         self.again.setChecked(plan.retry)
@@ -54,7 +58,8 @@ class EffortDialog(QDialog):
             grid.addWidget(box, index, 1)
         inside = column(self, (20, 16, 20, 16), 10)
         fill(inside, label(words.EFFORT_HEAD, "head"),
-             label(words.EFFORT_HINT, "muted", wrap=True), grid, self.first, self.again, 8,
+             label(words.EFFORT_HINT, "muted", wrap=True), grid, self.first, self.only,
+             self.again, 8,
              line(None, button(words.CLOSE, "effortClose", self.close),
                   button(words.EFFORT_USE, "effortUse", self._use, "main"), spacing=12))
         self.resize(look.px(460), look.px(300))
@@ -63,8 +68,9 @@ class EffortDialog(QDialog):
         hours = self.hours.value()
         wishes = (Wish(*self._view, FIRST_VALUE),) if (
             self.first.isChecked() and self._view is not None) else ()
+        area = Span(*self._view) if self.only.isChecked() and self._view is not None else None
         self._take(CopyPlan(
-            None, wishes,
+            area, wishes,
             Effort(self.tries.value(), self.seconds.value(), hours * 3600 if hours else None),
             self.again.isChecked()))
         self.close()

@@ -13,8 +13,23 @@ import hashlib
 import json
 import mmap
 import sys
+from typing import Protocol
 
-DIGEST_BYTES = 32
+
+class Digest(Protocol):
+    """What hashlib's hashes have in common."""
+
+    def update(self, data: bytes | memoryview, /) -> None: ...
+
+    def hexdigest(self) -> str: ...
+
+
+def chunk_hash() -> Digest:
+    """A fresh BLAKE2b of 64 bytes: OpenSSL's where there is one, which is a fifth faster."""
+    try:
+        return hashlib.new("blake2b512")
+    except ValueError:
+        return hashlib.blake2b()
 
 
 class Whole:
@@ -36,7 +51,7 @@ class Chunks:
     def __init__(self, size: int, chunk_bytes: int) -> None:
         self._size, self._chunk_bytes = size, chunk_bytes
         self._number, self._reached = -1, 0
-        self._digest = hashlib.blake2b(digest_size=DIGEST_BYTES)
+        self._digest = chunk_hash()
 
     def feed(self, offset: int, block: memoryview) -> dict[str, str]:
         done: dict[str, str] = {}
@@ -46,7 +61,7 @@ class Chunks:
             part = block[: stop - offset]
             if offset == number * self._chunk_bytes:
                 self._number, self._reached = number, offset
-                self._digest = hashlib.blake2b(digest_size=DIGEST_BYTES)
+                self._digest = chunk_hash()
             if number == self._number and offset == self._reached:
                 self._digest.update(part)
                 self._reached += len(part)

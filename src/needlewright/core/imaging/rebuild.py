@@ -3,11 +3,10 @@ the rest is asked for again. The image itself is kept as it is."""
 
 from __future__ import annotations
 
-import hashlib
 import os
 from pathlib import Path
 
-from needlewright.core.imaging.hash_child import DIGEST_BYTES
+from needlewright.core.imaging.hash_child import chunk_hash
 from needlewright.core.sources import map_file
 from needlewright.core.sources.map_file import MapFile, Origin
 from needlewright.core.sources.read_map import ReadMap, State
@@ -29,7 +28,7 @@ def rebuild(image: Path, origin: Origin, block: int) -> MapFile:
         for number, digest in known.chunks.items():
             start = number * known.chunk_bytes
             stop = min(start + known.chunk_bytes, origin.size)
-            found = hashlib.blake2b(digest_size=DIGEST_BYTES)
+            found = chunk_hash()
             for at in range(start, stop, 1 << 20):
                 found.update(copied.read_at(at, min(1 << 20, stop - at)))
             if found.hexdigest() == digest:

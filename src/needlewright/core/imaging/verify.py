@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from needlewright.core.errors import SourceError
-from needlewright.core.imaging.hash_child import DIGEST_BYTES
+from needlewright.core.imaging.hash_child import chunk_hash
 from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources import map_file
 from needlewright.core.sources.map_file import MapFile
@@ -70,7 +70,7 @@ def _compare(kept: MapFile, copied: Source, other: Source | None,
     differing: list[tuple[int, int]] = []
     for number in range(-(-size // chunk)):
         start, end = number * chunk, min((number + 1) * chunk, size)
-        digest, same = hashlib.blake2b(digest_size=DIGEST_BYTES), True
+        digest, same = chunk_hash(), True
         at = start
         while at < end:
             if stop.is_set():

@@ -85,7 +85,8 @@ def devices_from(listed: list[dict[str, Any]], options: dict[str, str]) -> list[
     found = []
     for item in listed:
         size = int(item.get("size") or 0)
-        if item.get("type") not in WHOLE or size == 0:
+        package = item.get("type") == "loop" and item.get("fstype") == "squashfs"
+        if item.get("type") not in WHOLE or size == 0 or package:
             continue
         path = str(item.get("path") or "/dev/" + str(item["name"]))
         found.append(Device(
