@@ -63,6 +63,19 @@ class CopyTest(WindowCase):
         self.station(FINDS)
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 2, "both photos")
 
+    def test_searched_meanwhile_it_finds_the_rest_by_itself(self):
+        reader = self.reader(slow=[(0, 8 << 20, 0.4)])
+        copies = self.session.copies
+        self.session.begin_copy(reader.url)
+        self.wait(lambda: copies.told is not None and copies.told.read > 2 << 20, "the first")
+        self.station(SEARCH)
+        self.click("begin-signatures")
+        self.wait(lambda: copies.work is None and not self.session.searching
+                  and self.session.ending == "done", "copy and search")
+        self.station(FINDS)
+        self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 2, "both photos")
+        self.assertEqual([r.grade for r in self.session.job.matching()], ["whole", "whole"])
+
     def test_stopped_it_goes_on_from_there(self):
         reader = self.reader(slow=[(0, 8 << 20, 0.4)])
         copies = self.session.copies

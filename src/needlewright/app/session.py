@@ -63,6 +63,7 @@ class Session(QObject):
         self.progress: Progress | None = None
         self.ending: str | None = None
         self.area_start = 0  # of the running search, bytes
+        self._meanwhile: Plan | None = None  # of a search begun on an unfinished copy
         self.delivering: object = None
         self.delivered: object = None
         self.just_found: list[int] = []
@@ -217,6 +218,7 @@ class Session(QObject):
         work.finished.connect(self._search_over)
         self.search, self.progress, self.ending = work, None, None
         self.area_start = plan.area.start if plan.area else 0
+        self._meanwhile = plan if self.copies.work is not None else None
         work.start()
         self.search_changed.emit()
 
@@ -225,7 +227,15 @@ class Session(QObject):
             self.search.go_on() if self.search.paused else self.search.pause()
             self.search_changed.emit()
 
+    def _search_the_rest(self) -> None:
+        """A search that was begun on an unfinished copy goes on by itself when that has ended."""
+        plan = self._meanwhile
+        if plan is not None and self.copies.work is None and self.search is None:
+            self._meanwhile = None
+            self.begin_search(plan)
+
     def stop_search(self) -> None:
+        self._meanwhile = None
         if self.search is not None:
             self.search.stop()
 
@@ -252,6 +262,7 @@ class Session(QObject):
         self.finds.refresh()
         self.finds_changed.emit()
         self.search_changed.emit()
+        self._search_the_rest()
 
     # copying
 
@@ -291,6 +302,7 @@ class Session(QObject):
         if row is not None and row != self.source:
             self.source = row
             self.job_changed.emit()
+        self._search_the_rest()
 
     # finds and tray
 
@@ -363,6 +375,7 @@ class Session(QObject):
 
     def end_work(self) -> None:
         """Stop what runs and wait; everything found is kept."""
+        self._meanwhile = None
         for work in (self.search, self.delivery):
             if work is not None:
                 work.blockSignals(True)
