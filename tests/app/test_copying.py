@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QDialog, QLabel, QPushButton, QSpinBox
 
 from needlewright.app.viewmodels.read_lane import Cell, lane_of
 from needlewright.core.imaging.events import CopyEnding
+from needlewright.core.sources import map_file
 from needlewright.core.sources.devices import Device, Volume, devices_from
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.standins.faults import Faults
@@ -37,6 +38,9 @@ class CopyTest(WindowCase):
         self.wait(lambda: copies.waiting is None and copies.told.read > 4 << 20, "its return")
         self.click("copyPause")
         self.assertEqual(self.text("copyState"), "paused")
+        image = self.session.job.folder / "images" / "card.img"
+        self.wait(lambda: map_file.load(image).states.total(State.READ) >= copies.told.read,
+                  "the map, saved at the pause")
         QTest.keyClick(self.window, Qt.Key.Key_P, Qt.KeyboardModifier.ControlModifier
                        | Qt.KeyboardModifier.ShiftModifier)
         self.wait(lambda: copies.work is None, "the end of the copy")

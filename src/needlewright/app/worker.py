@@ -169,10 +169,15 @@ class CopyWork(Work):
         self._although = although_mounted
         self.never_mind = threading.Event()
 
+    def is_set(self) -> bool:
+        """Whether it is paused: then the copy saves its map before it waits."""
+        return self.paused
+
     def work(self) -> None:
         with Job(self._folder) as job:
             events = run_copy(job, self._spec, self._plan, self.stop_signal,
-                              although_mounted=self._although, never_mind=self.never_mind)
+                              although_mounted=self._although, never_mind=self.never_mind,
+                              pausing=self)
             for event in events:
                 self._go_on.wait()
                 match event:

@@ -73,17 +73,19 @@ class CopyPlan:
 
 
 def copy(spec: str, image: Path, plan: CopyPlan, stop: StopSignal,
-         never_mind: StopSignal | None = None) -> Iterator[CopyEvent]:
+         never_mind: StopSignal | None = None,
+         pausing: StopSignal | None = None) -> Iterator[CopyEvent]:
     """Copy the source `spec` to `image`; yields events, the last one Copied.
 
-    `never_mind`: once set, a read that hangs no longer keeps others from the device.
+    `never_mind`: once set, a read that hangs no longer keeps others from the device. `pausing`:
+    while set, no more events will be taken for a while, so the map is saved before each.
 
     Raises SourceError where the source does not open or is not the one that the image was begun
     from, and JobError where the image cannot be written or is being written by another program.
     """
     image.parent.mkdir(parents=True, exist_ok=True)
     with _locked(image):
-        copier = _Copier(spec, image, plan, stop, never_mind)
+        copier = _Copier(spec, image, plan, stop, never_mind, pausing)
         try:
             yield from copier.run()
         finally:
@@ -111,8 +113,8 @@ class _locked:
 
 class _Copier:
     def __init__(self, spec: str, image: Path, plan: CopyPlan, stop: StopSignal,
-                 never_mind: StopSignal | None) -> None:
-        self.never_mind = never_mind
+                 never_mind: StopSignal | None, pausing: StopSignal | None) -> None:
+        self.never_mind, self.pausing = never_mind, pausing
         self.spec, self.image, self.wanted, self.stop = spec, image, plan, stop
         self.reader: ReaderProcess | None = ReaderProcess(spec)
         self.abandoned: list[ReaderProcess] = []
@@ -202,6 +204,8 @@ class _Copier:
                 self._save(sync=False)
             if now - self.told >= TELL_SECONDS:
                 self.told = now
+                if self.pausing is not None and self.pausing.is_set():
+                    self._save(sync=True)
                 yield self._progress()
             if now - self.mapped >= MAP_SECONDS:
                 self.mapped = now

@@ -27,11 +27,13 @@ def image_path(job: Job, spec: str) -> Path:
 
 def run_copy(job: Job, spec: str, plan: CopyPlan, stop: StopSignal, *,
              although_mounted: bool = False,
-             never_mind: StopSignal | None = None) -> Iterator[CopyEvent]:
+             never_mind: StopSignal | None = None,
+             pausing: StopSignal | None = None) -> Iterator[CopyEvent]:
     """Copy the source `spec` into `job`; the image becomes a source of the job at once.
 
     Yields the copy's events. Raises SourceError and JobError; what was copied is kept. A medium
-    that is mounted for writing is refused unless `although_mounted`. `never_mind` as for `copy`.
+    that is mounted for writing is refused unless `although_mounted`. `never_mind` and `pausing` as
+    for `copy`.
     """
     spec = whole_name(spec)
     refuse_on_source(spec, job.folder)
@@ -41,7 +43,7 @@ def run_copy(job: Job, spec: str, plan: CopyPlan, stop: StopSignal, *,
     image = image_path(job, spec)
     job.log("copy-begins", {"source": spec, "image": image.name})
     row, troubles = 0, 0
-    for event in copy(spec, image, plan, stop, never_mind):
+    for event in copy(spec, image, plan, stop, never_mind, pausing):
         if not row:
             row = _add_image(job, image)
         match event:
