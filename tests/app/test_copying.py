@@ -1,6 +1,7 @@
 """Copying in the real window: a failing card with a disconnect, pausing, what is attached."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import Qt
@@ -9,9 +10,10 @@ from PySide6.QtWidgets import QDialog, QLabel, QPushButton, QSpinBox
 
 from needlewright.app.viewmodels.read_lane import Cell, lane_of
 from needlewright.core.imaging.events import CopyEnding
-from needlewright.core.sources import map_file
+from needlewright.core.sources import map_file, open_files
 from needlewright.core.sources.devices import Device, Volume, devices_from
 from needlewright.core.sources.read_map import ReadMap, State
+from needlewright.core.sources.registry import elsewhere
 from needlewright.standins.faults import Faults
 from needlewright.standins.start import CardReader
 from tests.app.test_window import FINDS, INTAKE, SEARCH, WindowCase
@@ -145,6 +147,18 @@ class ListTest(unittest.TestCase):
         self.assertEqual([d.path for d in found], ["/dev/sdb"])
         self.assertEqual(found[0].mounted[0].mounts, ("/media/card",))
         self.assertEqual(devices_from(listed, {"/media/card": "ro"})[0].mounted, ())
+
+
+class ElsewhereTest(unittest.TestCase):
+    def test_only_what_may_be_the_medium_is_looked_at_when_it_is_away(self):
+        listed = [{"name": name, "path": f"/dev/{name}", "size": size, "type": "disk",
+                   "serial": serial}
+                  for name, size, serial in (("sdw", 1000, "A"), ("sdx", 1000, "B"),
+                                             ("sdy", 2000, "A"), ("sdz", 1000, ""))]
+        with mock.patch.object(open_files, "list_devices",
+                               return_value=devices_from(listed, {})):
+            self.assertEqual(list(elsewhere("/dev/gone", 1000, "A")), ["/dev/sdw", "/dev/sdz"])
+            self.assertEqual(list(elsewhere("/home/card.img", 1000, "A")), [])
 
 
 class LaneTest(unittest.TestCase):

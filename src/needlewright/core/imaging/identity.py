@@ -23,7 +23,8 @@ def same_medium(known: Origin, other: Origin) -> bool:
 def find_again(known: Origin, spec: str) -> Iterator[ReaderProcess]:
     """An open reader for each place where the medium may be back, `spec` first; the caller closes
     those that it does not keep."""
-    for name in (spec, *(other for other in elsewhere(spec) if other != spec)):
+    others = elsewhere(spec, known.size, known.serial)
+    for name in (spec, *(other for other in others if other != spec)):
         try:
             yield ReaderProcess(name)
         except SourceError:

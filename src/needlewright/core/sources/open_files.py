@@ -132,8 +132,11 @@ def _is_device(spec: str) -> bool:
         return spec.startswith("/dev/")  # it was one, and is away
 
 
-def _elsewhere(spec: str) -> list[str]:
-    return [device.path for device in list_devices()] if _is_device(spec) else []
+def _elsewhere(spec: str, size: int, serial: str) -> list[str]:
+    if not _is_device(spec):
+        return []
+    return [device.path for device in list_devices()
+            if device.size == size and (not serial or device.serial in ("", serial))]
 
 
 def _told_of(spec: str) -> tuple[str, str]:

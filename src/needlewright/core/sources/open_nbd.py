@@ -40,7 +40,7 @@ def _open(spec: str, direct: bool) -> Source:
     return NbdSource(address_of(spec))
 
 
-def _elsewhere(spec: str) -> list[str]:
+def _elsewhere(spec: str, size: int, serial: str) -> list[str]:
     address = address_of(spec)
     try:
         return [with_name(address, name) for name in exports(address)]

@@ -12,17 +12,20 @@ from needlewright.core.sources.source import Source
 
 @dataclass(frozen=True, slots=True)
 class Opener:
-    """A way to open sources. `claims(spec)`: is this one for it; `whole_name(spec)`: the same name
-    from any working directory; `open(spec, direct)`: a source, or SourceError; `elsewhere(spec)`:
-    other names under which a medium may be back; `told_of(spec)`: its serial number and model;
-    `short_name(spec)`: what to call it."""
+    """A way to open sources.
+
+    `claims(spec)`: is this one for it; `whole_name(spec)`: the same name from any working
+    directory; `open(spec, direct)`: a source, or SourceError; `short_name(spec)`: what to call it;
+    `elsewhere(spec, size, serial)`: other names under which such a medium may be back;
+    `told_of(spec)`: its serial number and model.
+    """
 
     name: str
     claims: Callable[[str], bool]
     whole_name: Callable[[str], str]
     open: Callable[[str, bool], Source]
     short_name: Callable[[str], str]
-    elsewhere: Callable[[str], Iterable[str]] = lambda spec: ()
+    elsewhere: Callable[[str, int, str], Iterable[str]] = lambda spec, size, serial: ()
     told_of: Callable[[str], tuple[str, str]] = lambda spec: ("", "")
 
 
@@ -52,9 +55,12 @@ def short_name(spec: str) -> str:
     return _opener(spec).short_name(spec)
 
 
-def elsewhere(spec: str) -> Iterable[str]:
-    """Other names under which the medium at `spec` may be back after it was away."""
-    return _opener(spec).elsewhere(spec)
+def elsewhere(spec: str, size: int, serial: str) -> Iterable[str]:
+    """Other names under which the medium at `spec`, of `size` bytes, may be back after it was away.
+
+    Found without reading any medium: others that are attached are none of our business.
+    """
+    return _opener(spec).elsewhere(spec, size, serial)
 
 
 def told_of(spec: str) -> tuple[str, str]:
