@@ -281,7 +281,7 @@ class PictureWork(Work):
 
     def _decode(self, pool: DecoderPool[int], record: FindRecord, path: str, side: int) -> None:
         row = record.row
-        picture = formats()[row.format].picture
+        picture = formats()[row.format].decoder
         extents = [(o, length) for o, length in record.extents if o is not None]
         if not picture:
             self.ready.emit(row.id, DecodeReport(False, "undecodable"))

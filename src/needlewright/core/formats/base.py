@@ -78,7 +78,18 @@ class Facts:
     taken: str | None = None  # RFC 3339, without an offset where the zone is unknown
     camera: str | None = None
     orientation: int = 1
+    duration_s: float | None = None
     extra: Mapping[str, str] = field(default_factory=dict)  # name of a fact -> its value
+
+
+@dataclass(frozen=True, slots=True)
+class Variant:
+    """Which member of a family of formats a file turned out to be; fields as in `Format`."""
+
+    name: str
+    extension: str
+    kind: Kind
+    decoder: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,9 +97,11 @@ class Walk:
     """What walking a file from `start` found.
 
     `stop`: first byte after the last that belongs to it. `ended`: its own end mark was reached.
-    `broken`: the first damage. `share`: part of the picture, 0.0 to 1.0, that is there.
-    `preview`: span of an embedded preview. `remnant`: it is no more than a preview itself.
-    `suspect`: where damage may begin, on weaker evidence than `broken` (see checks.grading).
+    `broken`: the first damage. `share`: part of the picture or the play time, else of the bytes,
+    0.0 to 1.0, that is there. `preview`: span of an embedded preview. `remnant`: it is no more than
+    a preview itself. `suspect`: where damage may begin, on weaker evidence than `broken` (see
+    checks.grading). `variant`: where a format has several. `verified`: bytes of a broken file
+    before this are surely its own; None where no more than its first sector is.
     """
 
     start: int
@@ -102,14 +115,22 @@ class Walk:
     remnant: bool = False
     suspect: Break | None = None
     checks: tuple[Check, ...] = ()
+    variant: Variant | None = None
+    verified: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Signature:
-    """Bytes that stand at `at` bytes from a file's start."""
+    """Bytes that stand at `at` bytes from a file's start.
+
+    `mask`: which bits of `magic` count; empty means all. `weak`: so little is fixed that it is
+    looked for at sector boundaries only, never at every byte.
+    """
 
     magic: bytes
     at: int = 0
+    mask: bytes = b""
+    weak: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,8 +139,9 @@ class Format:
 
     `accept(head)`: is it worth walking, from the first 64 bytes. `walk(source, start, stop)`:
     follow the file at `start`, never past `stop`; raises FormatError when nothing of use is there
-    and SourceError for unreadable bytes. `picture`: Pillow's name of the format where the decoding
-    workers can decode it, else "".
+    and SourceError for unreadable bytes. `decoder`: what the decoding workers decode it as:
+    Pillow's name of a picture format, "RAW", "CLIP", "SOUND" or "DATABASE"; "" where they cannot.
+    `variants`: all that a walk of this format may turn out to be, where there are several.
     """
 
     name: str
@@ -128,4 +150,10 @@ class Format:
     signatures: tuple[Signature, ...]
     accept: Callable[[bytes], bool]
     walk: Callable[[Source, int, int], Walk]
-    picture: str = ""
+    decoder: str = ""
+    variants: tuple[Variant, ...] = ()
+
+    @property
+    def plain(self) -> Variant:
+        """The format itself as a variant."""
+        return Variant(self.name, self.extension, self.kind, self.decoder)

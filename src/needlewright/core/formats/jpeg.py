@@ -24,6 +24,7 @@ from needlewright.core.formats.base import (
     Signature,
     Walk,
 )
+from needlewright.core.formats.jpeg_appended import appended_clip
 from needlewright.core.formats.jpeg_damage import Damage, find_damage
 from needlewright.core.formats.jpeg_scans import (
     MAX_PIXELS,
@@ -201,7 +202,8 @@ def _appended(walker: _Walker) -> tuple[int, list[Part]]:
         if inner.ended:
             parts.append(Part("appended picture", end, inner.at))
             end = inner.at
-    return end, parts
+    more = appended_clip(walker.source, end, walker.stop, walker.headers.has_clip)
+    return (more[-1].stop if more else end), parts + more
 
 
 def _coded_check(walker: _Walker) -> Check:
@@ -261,7 +263,8 @@ def _facts(walker: _Walker) -> Facts:
     width, height = (frame.width, frame.height) if frame else (None, None)
     if exif is None:
         return Facts(width, height)
-    return Facts(width, height, exif.taken, exif.camera, exif.orientation, dict(exif.extra))
+    return Facts(width, height, exif.taken, exif.camera, exif.orientation, None,
+                 dict(exif.extra))
 
 
 def _preview(walker: _Walker) -> tuple[int, int] | None:
@@ -357,5 +360,5 @@ def accept(head: bytes) -> bool:
 
 register(Format(
     name="jpeg", kind=Kind.PHOTO, extension="jpg",
-    signatures=(Signature(b"\xff\xd8\xff"),), accept=accept, walk=walk, picture="JPEG",
+    signatures=(Signature(b"\xff\xd8\xff"),), accept=accept, walk=walk, decoder="JPEG",
 ))

@@ -23,6 +23,7 @@ AFTER_SCAN = frozenset({EOI, SOS, DHT, DQT, DRI, DNL, COM})
 SEQUENTIAL = frozenset({0xC0, 0xC1})
 PROGRESSIVE = 0xC2
 
+CLIP_WORDS = (b"MotionPhoto", b"MicroVideo")  # XMP properties that announce an appended clip
 XMP = b"http://ns.adobe.com/xap/1.0/\0"
 ICC_FIRST = b"ICC_PROFILE\0\x01"  # the first of its chunks (ICC.1:2010, B.4)
 
@@ -94,6 +95,7 @@ class Headers:
     exif_at: int = 0  # absolute offset of the TIFF block
     appended: list[tuple[int, int]] = field(default_factory=list)  # MPF: absolute offset, size
     doubts: list[str] = field(default_factory=list)  # segments whose content is not theirs
+    has_clip: bool = False  # XMP announces one behind the picture
     has_own_marker: bool = False  # an APP0 or APP1 segment: a file, not a bare thumbnail
 
 
@@ -115,8 +117,10 @@ def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start
         headers.has_own_marker = True
         if marker == APP1 and body[:6] == b"Exif\0\0" and headers.exif is None:
             headers.exif, headers.exif_at = read_exif(body[6:]), at + 6
-        elif marker == APP1 and body.startswith(XMP) and not _is_text(body[len(XMP):]):
-            headers.doubts.append("XMP")
+        elif marker == APP1 and body.startswith(XMP):
+            if not _is_text(body[len(XMP):]):
+                headers.doubts.append("XMP")
+            headers.has_clip = headers.has_clip or any(word in body for word in CLIP_WORDS)
     elif marker == APP2 and body[:13] == ICC_FIRST and body[14 + 36 : 14 + 40] != b"acsp":
         headers.doubts.append("ICC profile")  # ICC.1:2010, 7.2: the profile file signature
     elif marker == APP2 and body[:4] == b"MPF\0":

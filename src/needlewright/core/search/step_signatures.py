@@ -144,7 +144,7 @@ def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[
         check = Check("source", Outcome.FAIL, "sectors-lost", {"bytes": lost, "share": share})
         walk = replace(walk, checks=(check, *walk.checks))
     state.claimed = max(state.claimed, _claim(walk, source.sector_size))
-    if form.picture and _worth_decoding(walk):
+    if form.decoder and _worth_decoding(walk):
         while state.context.decoders.pending >= PENDING_DECODES:
             yield from _settled(state, wait_s=0.2)
             if state.context.stop.is_set():
@@ -196,7 +196,7 @@ def _request(state: _Pass, walk: Walk, form: Format) -> DecodeRequest:
         preview = (walk.preview[0] - walk.start, walk.preview[1] - walk.start)
     pixels = (walk.facts.width or 0) * (walk.facts.height or 0)
     return DecodeRequest(
-        state.context.source, ((walk.start, walk.stop - walk.start),), form.picture, pixels,
+        state.context.source, ((walk.start, walk.stop - walk.start),), form.decoder, pixels,
         preview)
 
 

@@ -1,0 +1,49 @@
+"""AAC sound in ADTS frames (ISO/IEC 14496-3, 1.A.2.2; 13818-7 for the older profile bit)."""
+
+from __future__ import annotations
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.registry import register
+from needlewright.core.kernels.sound_frames import ADTS
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.frame_chain import follow_chain
+from needlewright.core.structures.tags import closing_tags_end, id3_end
+from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+
+MIN_FRAMES = 12
+HEADS = (b"\xff\xf1", b"\xff\xf9", b"\xff\xf0", b"\xff\xf8")
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the sound at `start`, never past `stop`; FormatError if none begins there."""
+    view, parts = View(source, start, stop), Parts()
+    first = id3_end(view, start)
+    chain = follow_chain(view, first, ADTS)
+    if chain.frames < MIN_FRAMES:
+        raise FormatError("too few frames", offset=chain.stop)
+    parts.add("sound", first, chain.stop)
+    end = closing_tags_end(view, chain.stop)
+    problem = None
+    if chain.damaged is not None:
+        problem = FormatError("no frame where one must be", offset=chain.damaged)
+    samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
+                    "samples-until" if problem else "samples-agree", {"samples": chain.frames})
+    return finish(
+        start, end, problem, Facts(duration_s=round(chain.seconds, 3) or None), parts,
+        (structure(problem, start, len(parts)), samples, end_mark(problem is None, counted=True)),
+        share=1 - chain.lost / (chain.stop - chain.start),
+        verified=None if problem is None else problem.offset)
+
+
+def accept(head: bytes) -> bool:
+    """Sync, layer 0, an existing sampling rate and a frame of a possible length."""
+    size = (head[3] & 3) << 11 | head[4] << 3 | head[5] >> 5 if len(head) > 6 else 0
+    return head[:2] in HEADS and (head[2] >> 2 & 15) < 13 and 9 <= size <= 8191
+
+
+register(Format(
+    name="aac", kind=Kind.AUDIO, extension="aac",
+    signatures=tuple(Signature(magic, weak=True) for magic in HEADS),
+    accept=accept, walk=walk, decoder="SOUND",
+))

@@ -1,0 +1,212 @@
+"""HEIC, HEIF and AVIF pictures (ISO/IEC 23008-12; AVIF 1.1) in ISO base media files.
+
+Big-endian. `meta` says where each item lies (`iloc`, 14496-12 8.11.3); image sequences have a movie
+as well. A clip that a phone appends (`mpvd`) is part of the file.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import (
+    Check,
+    Facts,
+    Format,
+    Kind,
+    Outcome,
+    Signature,
+    Variant,
+    Walk,
+)
+from needlewright.core.formats.exif import Exif, read_exif
+from needlewright.core.formats.registry import register
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.bmff import Box, brands, child, children, family, top_level
+from needlewright.core.structures.view import (
+    Parts,
+    View,
+    dimensions,
+    end_mark,
+    finish,
+    structure,
+)
+
+HEIC = Variant("heic", "heic", Kind.PHOTO, "HEIF")
+HEIF = Variant("heif", "heif", Kind.PHOTO, "HEIF")
+AVIF = Variant("avif", "avif", Kind.PHOTO, "AVIF")
+BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2", b"msf1",
+          b"avif", b"avis", b"miaf")
+MAX_ITEMS = 10_000
+MAX_EXIF = 1 << 20
+BELONGING = frozenset((b"mdat", b"free", b"skip", b"uuid", b"moov", b"mpvd", b"idat", b"etyp"))
+
+
+@dataclass(slots=True)
+class _State:
+    view: View
+    stop: int
+    ftyp: Box
+    meta: Box | None = None
+    data: list[Box] = field(default_factory=list)
+    items: dict[int, list[tuple[int, int]]] = field(default_factory=dict)  # absolute spans
+    parts: Parts = field(default_factory=Parts)
+
+
+def _gather(state: _State) -> None:
+    view = state.view
+    for box in top_level(view, state.ftyp.stop):
+        if box.name == b"meta":
+            if state.meta is not None:
+                break
+            if box.stop > view.stop:
+                raise FormatError("the data ends here", offset=view.stop)
+            state.meta = box
+            _read_items(state, box)
+        elif box.name not in BELONGING:
+            break
+        elif box.name == b"mdat":
+            if box.open_ended:
+                ends = [stop for spans in state.items.values() for _, stop in spans]
+                stop = max(ends, default=0)
+                if not box.body < stop <= view.stop:
+                    raise FormatError("how long the picture data is stands nowhere",
+                                      offset=box.body)
+                box = Box(box.name, box.start, box.body, stop)
+            state.data.append(box)
+        state.stop = min(box.stop, view.stop)
+        state.parts.add(box.name.decode("latin-1").strip(), box.start, state.stop)
+        if box.stop > view.stop:
+            raise FormatError("the data ends here", offset=view.stop)
+    if state.meta is None:
+        raise FormatError("the index of the picture is not here", offset=state.stop)
+    for number, spans in state.items.items():
+        for start, stop in spans:
+            if not any(box.body <= start and stop <= box.stop for box in (*state.data, state.meta)):
+                raise FormatError(f"item {number} lies outside the data", offset=state.stop)
+
+
+def _read_items(state: _State, meta: Box) -> None:
+    """The spans of all items (14496-12, 8.11.3)."""
+    view = state.view
+    iloc = child(view, meta.body + 4, meta.stop, b"iloc")
+    idat = child(view, meta.body + 4, meta.stop, b"idat")
+    if iloc is None:
+        raise FormatError("no table of items", offset=meta.start)
+    version = view.take(iloc.body, 1)[0]
+    widths = view.big(iloc.body + 4, 2)
+    offset_w, length_w, base_w = widths >> 12, widths >> 8 & 15, widths >> 4 & 15
+    index_w = widths & 15 if version in (1, 2) else 0
+    wide = 4 if version == 2 else 2
+    at = iloc.body + 6
+    count, at = view.big(at, wide), at + wide
+    if count > MAX_ITEMS or version > 2 or not {offset_w, length_w, base_w, index_w} <= {0, 4, 8}:
+        raise FormatError("the table of items makes no sense", offset=iloc.start)
+    for _ in range(count):
+        number, at = view.big(at, wide), at + wide
+        method = 0
+        if version:
+            method, at = view.big(at, 2) & 15, at + 2
+        at += 2  # the data reference
+        base, at = (view.big(at, base_w) if base_w else 0), at + base_w
+        extents, at = view.big(at, 2), at + 2
+        for _ in range(extents):
+            at += index_w
+            offset, at = (view.big(at, offset_w) if offset_w else 0), at + offset_w
+            length, at = (view.big(at, length_w) if length_w else 0), at + length_w
+            if at > iloc.stop:
+                raise FormatError("the table of items is too short", offset=iloc.start)
+            origin = {0: view.start, 1: idat.body if idat else view.start}.get(method)
+            if origin is not None and length:
+                begin = origin + base + offset
+                state.items.setdefault(number, []).append((begin, begin + length))
+
+
+def _kinds(view: View, meta: Box) -> dict[int, bytes]:
+    """Item number -> its four-letter type (`iinf`, 8.11.6)."""
+    box = child(view, meta.body + 4, meta.stop, b"iinf")
+    if box is None:
+        return {}
+    first = box.body + (6 if view.take(box.body, 1)[0] == 0 else 8)
+    found: dict[int, bytes] = {}
+    for entry in children(view, first, box.stop):
+        version = view.take(entry.body, 1)[0]
+        if entry.name == b"infe" and version in (2, 3) and len(found) < MAX_ITEMS:
+            wide = 2 if version == 2 else 4
+            number = view.big(entry.body + 4, wide)
+            found[number] = view.take(entry.body + 4 + wide + 2, 4)
+    return found
+
+
+def _size(view: View, meta: Box) -> tuple[int | None, int | None]:
+    """The largest stated picture size: tiles and thumbnails state theirs as well (`ispe`)."""
+    box = child(view, meta.body + 4, meta.stop, b"iprp", b"ipco")
+    sizes = []
+    if box is not None:
+        for entry in children(view, box.body, box.stop):
+            if entry.name == b"ispe":
+                sizes.append((view.big(entry.body + 4, 4), view.big(entry.body + 8, 4)))
+    return max(sizes, key=lambda s: s[0] * s[1], default=(None, None))
+
+
+def _exif(state: _State, kinds: dict[int, bytes]) -> Exif:
+    for number, kind in kinds.items():
+        if kind == b"Exif" and number in state.items:
+            start, stop = state.items[number][0]
+            if 8 < stop - start <= MAX_EXIF:
+                block = state.view.peek(start, stop - start)
+                skip = 4 + int.from_bytes(block[:4], "big")  # 23008-12, A.2.1
+                return read_exif(block[skip:].removeprefix(b"Exif\0\0"))
+    return Exif()
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the picture at `start`, never past `stop`; FormatError if none begins there."""
+    view = View(source, start, stop)
+    ftyp = next(iter(top_level(view, start)), None)
+    if ftyp is None or ftyp.name != b"ftyp" or ftyp.size > 512:
+        raise FormatError("no file type", offset=start)
+    state = _State(view, ftyp.stop, ftyp)
+    state.parts.add("file type", start, ftyp.stop)
+    problem: FormatError | None = None
+    try:
+        _gather(state)
+    except FormatError as error:
+        problem = error
+    if state.meta is None:
+        raise problem or FormatError("no picture", offset=start)
+    width, height, exif, items = None, None, Exif(), len(state.items)
+    try:
+        kinds = _kinds(view, state.meta)
+        width, height = _size(view, state.meta)
+        exif = _exif(state, kinds)
+    except FormatError as error:
+        problem = problem or error
+    known = brands(view, ftyp)
+    variant = AVIF if {b"avif", b"avis"} & set(known) else (
+        HEIC if {b"heic", b"heix", b"hevc", b"hevx"} & set(known) else HEIF)
+    index = Check("index", Outcome.PASS, "items-inside", {"items": items}) if (
+        problem is None) else Check("index", Outcome.FAIL, "items-outside", {"items": items})
+    end = state.stop
+    wanted = max((s for spans in state.items.values() for _, s in spans), default=end)
+    share = (end - start) / max(1, wanted - start) if wanted > end else 0.99
+    # Turning is done by the file's own properties, so EXIF's orientation must not turn it again.
+    facts = Facts(width, height, exif.taken, exif.camera, 1, None, dict(exif.extra))
+    return finish(
+        start, end, problem, facts, state.parts,
+        (structure(problem, start, len(state.parts)), index,
+         end_mark(problem is None, counted=True), dimensions(width, height)),
+        share=share, variant=variant, verified=state.meta.stop if problem else None)
+
+
+def accept(head: bytes) -> bool:
+    """A `ftyp` box of a picture."""
+    size = int.from_bytes(head[:4], "big")
+    return 16 <= size <= 512 and size % 4 == 0 and family(head) == "heif"
+
+
+register(Format(
+    name="heif", kind=Kind.PHOTO, extension="heif",
+    signatures=tuple(Signature(b"ftyp" + brand, 4) for brand in BRANDS),
+    accept=accept, walk=walk, decoder="HEIF", variants=(HEIC, HEIF, AVIF),
+))

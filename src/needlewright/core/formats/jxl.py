@@ -1,0 +1,108 @@
+"""JPEG XL pictures: bare codestreams (ISO/IEC 18181-1) and files of boxes (18181-2)."""
+
+from __future__ import annotations
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
+from needlewright.core.formats.exif import Exif, read_exif
+from needlewright.core.formats.registry import register
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.bmff import top_level
+from needlewright.core.structures.jxl_codestream import Image, codestream_end, read_image
+from needlewright.core.structures.view import (
+    Parts,
+    View,
+    dimensions,
+    end_mark,
+    finish,
+    structure,
+)
+
+OPENING = b"\0\0\0\x0cJXL \r\n\x87\n"
+BOXES = frozenset((b"JXL ", b"ftyp", b"jxlc", b"jxlp", b"jxll", b"jxli", b"jbrd", b"Exif", b"xml ",
+                   b"brob", b"uuid", b"jumb", b"free", b"skip"))
+CODED = (b"jxlc", b"jxlp")
+LAST_PART = 1 << 31
+MAX_EXIF = 1 << 20
+
+
+class _Jxl:
+    """One walk of a file of boxes or a bare codestream."""
+
+    def __init__(self, view: View) -> None:
+        self.view, self.parts, self.at = view, Parts(), view.start
+        self.image: Image | None = None
+        self.exif = Exif()
+        self.complete = False
+
+    def bare(self) -> None:
+        self.image, first = read_image(self.view, self.at)
+        self.parts.add("header", self.at, first)
+        end, _ = codestream_end(self.view, self.image, first)
+        self.parts.add("frames", first, end)
+        self.at, self.complete = end, True
+
+    def boxes(self) -> None:
+        view = self.view
+        for box in top_level(view, self.at):
+            if box.name not in BOXES or (box.name == b"JXL " and box.start != view.start):
+                break
+            if box.name in CODED:
+                self._coded(box.name, box.body)
+            stop = box.stop
+            if box.open_ended:
+                if box.name != b"jxlc" or self.image is None:
+                    raise FormatError("how long the picture is stands nowhere", offset=box.start)
+                _, first = read_image(view, box.body)
+                stop, _ = codestream_end(view, self.image, first)
+            if stop > view.stop:
+                self.at = view.stop
+                raise FormatError("the data ends here", offset=view.stop)
+            if box.name == b"Exif" and 12 < stop - box.body <= MAX_EXIF:
+                self.exif = read_exif(view.take(box.body + 4, stop - box.body - 4))
+            self.complete = self.complete or box.name == b"jxlc" or (
+                box.name == b"jxlp" and view.big(box.body, 4) >= LAST_PART)
+            self.parts.add(box.name.decode("ascii").strip(), box.start, stop)
+            self.at = stop
+        if not self.complete:
+            raise FormatError("no end of the picture", offset=self.at)
+
+    def _coded(self, name: bytes, body: int) -> None:
+        skip = 4 if name == b"jxlp" else 0
+        if self.image is None and (skip == 0 or self.view.big(body, 4) & ~LAST_PART == 0):
+            try:
+                self.image, _ = read_image(self.view, body + skip)
+            except FormatError:
+                # What is not followed here may still be in order; a broken header shows later.
+                self.image = None
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the picture at `start`, never past `stop`; FormatError if none begins there."""
+    jxl = _Jxl(View(source, start, stop))
+    problem: FormatError | None = None
+    try:
+        if jxl.view.peek(start, 2) == b"\xff\x0a":
+            jxl.bare()
+        else:
+            jxl.boxes()
+    except FormatError as error:
+        problem = error
+    if problem is not None and (jxl.image is None or problem.offset < start + 2):
+        raise problem
+    end = jxl.at if problem is None else min(jxl.view.stop, max(jxl.at, problem.offset))
+    width, height = (jxl.image.width, jxl.image.height) if jxl.image else (None, None)
+    facts = Facts(width, height, jxl.exif.taken, jxl.exif.camera, 1, None, dict(jxl.exif.extra))
+    checks = [structure(problem, start, len(jxl.parts)), end_mark(problem is None, counted=True)]
+    if jxl.image is not None:
+        checks.append(dimensions(width, height))
+    return finish(start, end, problem, facts, jxl.parts, checks, share=0.5 if problem else 1.0,
+                  verified=start + 2 if problem else None)
+
+
+register(Format(
+    name="jxl", kind=Kind.PHOTO, extension="jxl",
+    signatures=(Signature(OPENING), Signature(b"\xff\x0a", weak=True)),
+    accept=lambda head: head[:12] == OPENING or head[:2] == b"\xff\x0a", walk=walk,
+    decoder="JXL",
+))

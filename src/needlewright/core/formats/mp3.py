@@ -1,0 +1,92 @@
+"""MPEG audio layers I to III (ISO/IEC 11172-3, 13818-3) with ID3 and APE tags around it.
+
+Frames say how long they are; an information frame, where an encoder wrote one, says how many there
+should be. Streams of free format are not followed.
+"""
+
+from __future__ import annotations
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.registry import register
+from needlewright.core.kernels.sound_frames import MPEG
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.frame_chain import Chain, follow_chain
+from needlewright.core.structures.tags import closing_tags_end, id3_end
+from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+
+MIN_FRAMES = 12  # fewer, without a tag before them, are too little to tell from chance
+MAX_PADDING = 4096
+LAYERS = (b"\xff\xfb", b"\xff\xfa", b"\xff\xf3", b"\xff\xf2", b"\xff\xe3", b"\xff\xfd",
+          b"\xff\xfc", b"\xff\xf5")
+
+
+def _stated_frames(view: View, at: int) -> int | None:
+    """How many frames the information frame at `at` states, itself included."""
+    head = view.peek(at, 192)
+    for mark in (b"Xing", b"Info"):
+        place = head.find(mark)
+        if 4 <= place <= 40 and len(head) >= place + 12 and head[place + 7] & 1:
+            return int.from_bytes(head[place + 8 : place + 12], "big") + 1
+    if head[36:40] == b"VBRI" and len(head) >= 54:
+        return int.from_bytes(head[50:54], "big") + 1
+    return None
+
+
+def _skip_padding(view: View, at: int) -> int:
+    block = view.peek(at, MAX_PADDING)
+    used = len(block) - len(block.lstrip(b"\0"))
+    return at + used if used < len(block) else at
+
+
+def _problem(chain: Chain, stated: int | None) -> FormatError | None:
+    if chain.damaged is not None:
+        return FormatError("no frame where one must be", offset=chain.damaged)
+    if stated is not None and chain.frames < stated:
+        return FormatError("fewer frames than were stated", offset=chain.stop)
+    return None
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the sound at `start`, never past `stop`; FormatError if none begins there."""
+    view, parts = View(source, start, stop), Parts()
+    first = id3_end(view, start)
+    tagged = first > start
+    if tagged:
+        parts.add("tag", start, first)
+        first = _skip_padding(view, first)
+    chain = follow_chain(view, first, MPEG)
+    if chain.frames < (3 if tagged else MIN_FRAMES):
+        raise FormatError("too few frames", offset=chain.stop)
+    parts.add("sound", first, chain.stop)
+    stated = _stated_frames(view, first)
+    problem = _problem(chain, stated)
+    end = closing_tags_end(view, chain.stop)
+    if end > chain.stop:
+        parts.add("closing tag", chain.stop, end)
+    share = 1.0
+    if problem is not None:
+        share = chain.frames / stated if stated else 1 - chain.lost / (chain.stop - chain.start)
+    seconds = round(chain.seconds, 3)
+    samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
+                    "samples-until" if problem else "samples-agree", {"samples": chain.frames})
+    return finish(
+        start, end, problem, Facts(duration_s=seconds or None), parts,
+        (structure(problem, start, len(parts)), samples, end_mark(problem is None, counted=True)),
+        share=share, verified=None if problem is None else problem.offset)
+
+
+def accept(head: bytes) -> bool:
+    """An ID3v2 tag, or a frame header without reserved values."""
+    if head[:3] == b"ID3":
+        return len(head) > 9 and 2 <= head[3] <= 4 and head[4] < 16 and max(head[6:10]) < 128
+    return (head[:2] in LAYERS and head[2] >> 4 not in (0, 15) and head[2] >> 2 & 3 != 3
+            and head[3] & 3 != 2)
+
+
+register(Format(
+    name="mp3", kind=Kind.AUDIO, extension="mp3",
+    signatures=(Signature(b"ID3\x02\0"), Signature(b"ID3\x03\0"), Signature(b"ID3\x04\0"),
+                *(Signature(magic, weak=True) for magic in LAYERS)),
+    accept=accept, walk=walk, decoder="SOUND",
+))

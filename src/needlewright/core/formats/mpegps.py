@@ -1,0 +1,103 @@
+"""MPEG program streams (ISO/IEC 13818-1, 2.5; 11172-1 for MPEG-1): packs of PES packets.
+
+Ends at the program end code, or where no start code follows.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import (
+    Break,
+    Check,
+    Facts,
+    Format,
+    Kind,
+    Outcome,
+    Signature,
+    Walk,
+)
+from needlewright.core.formats.registry import register
+from needlewright.core.kernels.packets import DATA_ENDS, PACKS_END, program_packets
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.view import Parts, View, end_mark, structure
+
+BLOCK_BYTES = 4 << 20
+LOOK_AHEAD_BYTES = 4 << 20
+MIN_PACKS = 4
+PACK = b"\0\0\x01\xba"
+
+
+def _follow(view: View, at: int, counts: np.ndarray) -> tuple[int, int]:
+    """(place, why) where the packets from `at` end."""
+    while True:
+        data = np.frombuffer(view.source.read_at(at, min(BLOCK_BYTES, view.stop - at)), np.uint8)
+        used, why = program_packets(data, 0, counts)
+        at += used
+        if why != DATA_ENDS or used == 0 or at >= view.stop:
+            return at, why
+
+
+def _resumes(view: View, at: int, counts: np.ndarray) -> int | None:
+    """Where behind damage at `at` the packs go on, or None."""
+    data = view.source.read_at(at, min(LOOK_AHEAD_BYTES, view.stop - at))
+    place = 0
+    while (place := data.find(PACK, place + 1)) >= 0:
+        opens = data[place + 14 : place + 18] == b"\0\0\x01\xbb"
+        if opens and (at + place - view.start) % view.source.sector_size == 0:
+            return None  # with a system header at a sector boundary: another file
+        trial = np.zeros(3, np.int64)
+        program_packets(np.frombuffer(data, np.uint8), place, trial)
+        if trial[0] >= MIN_PACKS:
+            return at + place
+    return None
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the stream at `start`, never past `stop`; FormatError if none begins there."""
+    view, parts = View(source, start, stop), Parts()
+    counts = np.zeros(3, np.int64)
+    at, why = _follow(view, start, counts)
+    problem: FormatError | None = None
+    lost = 0
+    while why != PACKS_END and counts[0] >= MIN_PACKS and at < view.stop:
+        resumed = _resumes(view, at, counts)
+        if resumed is None:
+            break
+        problem = problem or FormatError("no packet where one must be", offset=at)
+        lost += resumed - at
+        at, why = _follow(view, resumed, counts)
+    if counts[0] < MIN_PACKS or counts[1] + counts[2] < MIN_PACKS:
+        raise FormatError("too few packets", offset=at)
+    if problem is None and why == DATA_ENDS and view.peek(at, 3) == PACK[:3]:
+        problem = FormatError("the data ends here", offset=min(at, view.stop))
+    parts.add("packets", start, at)
+    broken = None
+    if problem is not None:
+        broken = Break(problem.offset, "structure", problem.offset, None, {"text": problem.why})
+    share = min(1.0 if broken is None else 0.9999, 1 - lost / (at - start))
+    packets = int(counts[1] + counts[2])
+    samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
+                    "samples-until" if problem else "packets-in-order",
+                    {"packets": packets, "samples": packets})
+    return Walk(
+        start, at, problem is None, broken, round(share, 4), Facts(), parts.before(at),
+        checks=(structure(problem, start, len(parts)), samples,
+                # The end code is optional: without one, the last packet's end has to do.
+                end_mark(problem is None, counted=why != PACKS_END)),
+        verified=None if problem is None else problem.offset)
+
+
+def accept(head: bytes) -> bool:
+    """A pack header of MPEG-1 or MPEG-2."""
+    return head[:4] == PACK and len(head) > 4 and (
+        head[4] & 0xC4 == 0x44 or head[4] & 0xF1 == 0x21)
+
+
+register(Format(
+    name="mpg", kind=Kind.VIDEO, extension="mpg",
+    signatures=(Signature(PACK + b"\x44", 0, b"\xff" * 4 + b"\xc4"),
+                Signature(PACK + b"\x21", 0, b"\xff" * 4 + b"\xf1")),
+    accept=accept, walk=walk, decoder="CLIP",
+))

@@ -1,0 +1,162 @@
+"""MPEG transport streams (ISO/IEC 13818-1, 2.4): packets of 188 bytes, or of 192 with a time stamp
+before each, as camcorders and disc recorders write them.
+
+There is no end mark and no length: the stream ends where packets end. A stretch that is not its own
+inside is stepped over where the same packets go on behind it, in step.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import (
+    Break,
+    Check,
+    Facts,
+    Format,
+    Kind,
+    Outcome,
+    Signature,
+    Variant,
+    Walk,
+)
+from needlewright.core.formats.registry import register
+from needlewright.core.kernels.packets import SYNC, transport_packets
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.view import Parts, View, end_mark, structure
+
+BLOCK_PACKETS = 20_000
+MIN_PACKETS = 32
+LOOK_AHEAD_BYTES = 4 << 20
+SURE_PACKETS = 16
+NULL, PAT = 0x1FFF, 0
+TS = Variant("ts", "ts", Kind.VIDEO, "CLIP")
+M2TS = Variant("m2ts", "m2ts", Kind.VIDEO, "CLIP")
+
+
+@dataclass(slots=True)
+class _State:
+    view: View
+    step: int
+    shift: int
+    at: int
+    packets: int = 0
+    lost: int = 0  # packets that were stepped over
+    jumps: int = 0
+    first_bad: int | None = None
+    first_jump: int | None = None
+    counters: np.ndarray = field(default_factory=lambda: np.full(8192, -1, np.int64))
+
+    def known(self, pid: int) -> bool:
+        return bool(self.counters[pid] >= 0)
+
+
+def _follow(state: _State) -> None:
+    view, step = state.view, state.step
+    while True:
+        length = min(BLOCK_PACKETS * step, (view.stop - state.at) // step * step)
+        if length <= 0:
+            return
+        data = np.frombuffer(view.source.read_at(state.at, length), np.uint8)
+        packets, jumps, first = transport_packets(data, step, state.shift, state.counters)
+        if jumps and state.first_jump is None:
+            state.first_jump = state.at + first * step
+        state.jumps += jumps
+        state.packets += packets
+        state.at += packets * step
+        if packets * step < length and not _step_over(state):
+            return
+
+
+def _step_over(state: _State) -> bool:
+    """Whether the stream goes on, in step, behind what stands at `state.at`; moves there if so."""
+    view, step = state.view, state.step
+    if state.packets < MIN_PACKETS:
+        return False
+    data = view.source.read_at(state.at, min(LOOK_AHEAD_BYTES, view.stop - state.at))
+    for index in range(1, len(data) // step - SURE_PACKETS):
+        place = index * step + state.shift
+        if data[place] != SYNC:
+            continue
+        heads = [data[place + k * step : place + k * step + 4] for k in range(SURE_PACKETS)]
+        if not all(h[0] == SYNC and not h[1] & 0x80 for h in heads):
+            continue
+        known = sum(state.known((h[1] & 0x1F) << 8 | h[2]) for h in heads)
+        if known * 2 < SURE_PACKETS:
+            return False  # another stream
+        # A table of programs opens files: one at a sector boundary begins another.
+        opens = (state.at + index * step - view.start) % view.source.sector_size == 0
+        if opens and (heads[0][1] & 0x1F) << 8 | heads[0][2] == PAT:
+            return False
+        if state.first_bad is None:
+            state.first_bad = state.at
+        state.lost += index
+        state.at += index * step
+        state.counters[:] = np.where(state.counters >= 0, -1, state.counters)
+        return True
+    return False
+
+
+def _cut_short(state: _State) -> bool:
+    """Whether a packet of this stream begins at the end and is not all there."""
+    head = state.view.peek(state.at + state.shift, 4)
+    if len(head) < 4:
+        return len(head) > 0 and head[0] == SYNC
+    pid = (head[1] & 0x1F) << 8 | head[2]
+    return head[0] == SYNC and not head[1] & 0x80 and pid != NULL and state.known(pid)
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the stream at `start`, never past `stop`; FormatError if none begins there."""
+    view, parts = View(source, start, stop), Parts()
+    plain = view.take(start, 1)[0] == SYNC and view.take(start + 188, 1)[0] == SYNC
+    state = _State(view, 188, 0, start) if plain else _State(view, 192, 4, start)
+    _follow(state)
+    if state.packets < MIN_PACKETS or not state.known(PAT):
+        raise FormatError("too few packets", offset=state.at)
+    parts.add("packets", start, state.at)
+    problem: FormatError | None = None
+    if state.first_bad is not None:
+        problem = FormatError("no packet where one must be", offset=state.first_bad)
+    elif _cut_short(state):
+        problem = FormatError("the last packet is not all there", offset=state.at)
+    broken, place = None, state.first_jump
+    if problem is not None and (place is None or problem.offset <= place):
+        place = problem.offset
+        broken = Break(place, "structure", place, None, {"text": problem.why})
+    elif place is not None:
+        broken = Break(place, "sample", place)
+    total = state.packets + state.lost
+    samples = Check("samples", Outcome.PASS, "packets-in-order", {"packets": state.packets})
+    if state.jumps:
+        samples = Check("samples", Outcome.FAIL, "packets-missing",
+                        {"jumps": state.jumps, "packets": state.packets}, content=True)
+    share = min(1.0 if broken is None else 0.9999, state.packets / total)
+    return Walk(
+        start, state.at, problem is None, broken, round(share, 4), Facts(),
+        parts.before(state.at),
+        checks=(structure(problem, start, len(parts)), samples,
+                end_mark(problem is None, counted=True)),
+        variant=TS if plain else M2TS, verified=place)
+
+
+def accept(head: bytes) -> bool:
+    """A packet's head at the start: sync, no error, no scrambling."""
+    for shift in (0, 4):
+        packet = head[shift : shift + 4]
+        if len(packet) == 4 and packet[0] == SYNC and not packet[1] & 0x80 and packet[3] & 0x30:
+            return True
+    return False
+
+
+register(Format(
+    name="mpegts", kind=Kind.VIDEO, extension="ts",
+    # Files open with a table: its PID, or that of the service description, and a start of a unit.
+    signatures=(
+        Signature(b"\x47\x40\x00", 0, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 0),
+        Signature(b"\x47\x40\x00", 4, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 4)),
+    accept=accept, walk=walk, decoder="CLIP", variants=(TS, M2TS),
+))

@@ -1,0 +1,221 @@
+"""PDF documents (ISO 32000-1, 7.5): objects, cross-reference, trailer, `%%EOF`.
+
+A file may end several times: each update appends objects and another end, and a file made for the
+web has its first end near its start. The last end that more objects do not follow is the file's.
+"""
+
+from __future__ import annotations
+
+import re
+import zlib
+from dataclasses import dataclass, field
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.registry import register
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+
+READ_BYTES = 1 << 20
+OVERLAP = 64
+MAX_BYTES = 2 << 30
+MAX_INFLATE = 64 << 20  # bytes that one stream may inflate to
+MAX_ENTRIES = 1 << 20
+TOKEN = re.compile(
+    rb"%%EOF|(?<![0-9])([0-9]{1,10}) ([0-9]{1,5}) obj\b|endobj\b|endstream\b|(?<!end)stream\r?\n|"
+    rb"\bstartxref\b|/Linearized\b")
+LENGTH = re.compile(rb"/Length\s+([0-9]{1,10})(?!\s+[0-9]+\s+R)")
+LINEAR_LENGTH = re.compile(rb"/L\s+([0-9]{1,10})")
+AFTER_END = re.compile(rb"\s*(?:[0-9]{1,10} [0-9]{1,5} obj\b|xref\b|%|startxref\b)")
+MAX_DICTIONARY = 1 << 16
+
+
+@dataclass(slots=True)
+class _State:
+    view: View
+    at: int
+    objects: int = 0
+    open_object: int | None = None
+    streams: int = 0
+    checked: int = 0  # streams that were inflated to their own checksum
+    linear_stop: int | None = None
+    end: int | None = None
+    parts: Parts = field(default_factory=Parts)
+
+
+def _tokens(state: _State) -> None:
+    """Follow objects to the last end of the file; FormatError where something else begins."""
+    view = state.view
+    base = state.at
+    while base < min(view.stop, view.start + MAX_BYTES):
+        block = view.source.read_at(base, min(READ_BYTES, view.stop - base))
+        match = TOKEN.search(block)
+        if match is None or (match.end() == len(block) and base + len(block) < view.stop
+                             and match.start() > 0):
+            last = len(block) < READ_BYTES
+            if match is None and (last or _not_text(block)):
+                raise FormatError("no object where one must be", offset=base)
+            base += max(1, len(block) - OVERLAP) if match is None else match.start()
+            continue
+        place = base + match.start()
+        word = match.group()
+        # Between objects stands next to nothing.
+        if state.open_object is None and match.start() > 4096 and word != b"%%EOF" and (
+                state.objects and not _is_table(block[: match.start()])):
+            raise FormatError("no object where one must be", offset=base)
+        base = _take(state, word, place, base + match.end())
+        state.at = base
+        if state.end is not None:
+            return
+    raise FormatError("the data ends here", offset=min(view.stop, view.start + MAX_BYTES))
+
+
+def _not_text(block: bytes) -> bool:
+    return sum(b in b"\0\x80\xff\x9c" for b in block[:4096]) > 40
+
+
+def _is_table(block: bytes) -> bool:
+    return b"xref" in block or b"trailer" in block or not _not_text(block)
+
+
+def _take(state: _State, word: bytes, place: int, behind: int) -> int:
+    """Take in one token; the place where the next is looked for."""
+    if word == b"%%EOF":
+        return _eof(state, place, behind)
+    if word.endswith(b"obj") and word != b"endobj":
+        if state.open_object is not None and state.objects:
+            raise FormatError("an object that does not end", offset=state.open_object)
+        state.open_object = place
+        state.objects += 1
+    elif word == b"endobj":
+        state.open_object = None
+    elif word.startswith(b"stream"):
+        return _stream(state, place, behind)
+    elif word == b"/Linearized":
+        found = LINEAR_LENGTH.search(state.view.peek(place - 128, 512))
+        if found and state.objects <= 1:
+            state.linear_stop = state.view.start + int(found.group(1))
+    return behind
+
+
+def _stream(state: _State, place: int, data: int) -> int:
+    """Step over a stream by its length where the contents bear it out, else search on."""
+    view = state.view
+    if state.open_object is None:
+        return data
+    state.streams += 1
+    head = view.take(state.open_object, min(place - state.open_object, MAX_DICTIONARY))
+    found = LENGTH.search(head)
+    if found is None:
+        return data
+    stop = data + int(found.group(1))
+    if stop > view.stop:
+        raise FormatError("the data ends here", offset=view.stop)
+    if not view.peek(stop, 16).lstrip(b"\r\n ").startswith(b"endstream"):
+        raise FormatError("a stream is not as long as stated", offset=data)
+    if b"FlateDecode" in head and b"/Filter" in head and _first_filter(head) == b"FlateDecode":
+        if not _inflates(view, data, stop):
+            raise FormatError("a stream does not inflate", offset=data)
+        state.checked += 1
+    return stop
+
+
+def _first_filter(head: bytes) -> bytes:
+    found = re.search(rb"/Filter\s*\[?\s*/(\w+)", head)
+    return found.group(1) if found else b""
+
+
+def _inflates(view: View, start: int, stop: int) -> bool:
+    inflater, made, at = zlib.decompressobj(), 0, start
+    try:
+        while at < stop and not inflater.eof:
+            block = view.source.read_at(at, min(READ_BYTES, stop - at))
+            at += len(block)
+            while block and not inflater.eof:
+                made += len(inflater.decompress(block, READ_BYTES))
+                if made > MAX_INFLATE:
+                    return True  # more than is worth inflating
+                block = inflater.unconsumed_tail
+    except zlib.error:
+        return False
+    return inflater.eof
+
+
+def _eof(state: _State, place: int, behind: int) -> int:
+    view = state.view
+    line = view.peek(behind, 2)
+    end = behind + (2 if line == b"\r\n" else 1 if line[:1] in (b"\n", b"\r") else 0)
+    if state.linear_stop is not None and end < state.linear_stop <= view.stop:
+        if state.linear_stop - end > 16:
+            return behind
+        end = state.linear_stop
+    elif AFTER_END.match(view.peek(end, 64)) and view.peek(end, 5) != b"%PDF-":
+        return behind  # an update follows
+    state.end = end
+    return end
+
+
+def _check_reference(state: _State) -> Check:
+    """Whether `startxref` and the table it names lead to objects (7.5.4-7.5.5)."""
+    view, name = state.view, "index"
+    assert state.end is not None
+    tail_at = max(view.start, state.end - 2048)
+    tail = view.take(tail_at, state.end - tail_at)
+    found = re.search(rb"startxref\s+([0-9]{1,12})\s+%%EOF\s*$", tail)
+    if not found:
+        return Check(name, Outcome.FAIL, "index-missing")
+    table = view.start + int(found.group(1))
+    head = view.peek(table, 32)
+    if re.match(rb"\s*[0-9]+ [0-9]+ obj", head):
+        return Check(name, Outcome.PASS, "reference-leads", {"objects": state.objects})
+    section = re.match(rb"\s*xref\s+([0-9]+) ([0-9]+)\s*?\r?\n", view.peek(table, 64))
+    if section is None:
+        return Check(name, Outcome.FAIL, "reference-astray", {"objects": 0})
+    at, count = table + section.end(), min(int(section.group(2)), MAX_ENTRIES)
+    first = int(section.group(1))
+    for index in range(count):
+        entry = view.peek(at + 20 * index, 20)
+        if entry[17:18] != b"n":
+            continue
+        where = view.start + int(entry[:10]) if entry[:10].isdigit() else view.stop
+        wanted = rb"\s*%d [0-9]+ obj" % (first + index)
+        if not re.match(wanted, view.peek(where, 32)):
+            return Check(name, Outcome.FAIL, "reference-astray", {"objects": first + index})
+    return Check(name, Outcome.PASS, "reference-leads", {"objects": state.objects})
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the document at `start`, never past `stop`; FormatError if none begins there."""
+    view = View(source, start, stop)
+    state = _State(view, start + 8)
+    problem: FormatError | None = None
+    try:
+        _tokens(state)
+    except FormatError as error:
+        problem = error
+    if not state.objects:
+        raise problem or FormatError("no document", offset=start)
+    end = state.end if state.end is not None and problem is None else min(
+        view.stop, max(state.at, problem.offset if problem else 0))
+    state.parts.add("objects", start, end)
+    index = _check_reference(state) if problem is None else Check(
+        "index", Outcome.FAIL, "index-missing")
+    coded = [Check("coded data", Outcome.PASS, "streams-inflate", {"streams": state.checked},
+                   content=True)] if state.checked and problem is None else []
+    if problem is None and not state.checked:
+        coded = [Check("objects", Outcome.PASS, "objects-complete", {"objects": state.objects},
+                       content=True)]
+    share = 0.5
+    if state.linear_stop:
+        share = (end - start) / max(1, state.linear_stop - start)
+    return finish(
+        start, end, problem, Facts(), state.parts,
+        (structure(problem, start, state.objects), index, *coded, end_mark(problem is None)),
+        share=1.0 if problem is None else share, verified=state.at if problem else None)
+
+
+register(Format(
+    name="pdf", kind=Kind.DOCUMENT, extension="pdf", signatures=(Signature(b"%PDF-1."),
+                                                                 Signature(b"%PDF-2.")),
+    accept=lambda head: head[:7] in (b"%PDF-1.", b"%PDF-2.") and head[7:8].isdigit(), walk=walk,
+))

@@ -1,0 +1,172 @@
+"""TIFF pictures and the raw families that are built on it (TIFF 6.0, TIFF/EP, DNG 1.7).
+
+Either byte order, BigTIFF too. The end is the furthest byte that any directory refers to. Families
+are told apart by the way their raw data is coded, or by their own byte-order mark.
+"""
+
+from __future__ import annotations
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats.base import (
+    Check,
+    Facts,
+    Format,
+    Kind,
+    Outcome,
+    Signature,
+    Variant,
+    Walk,
+)
+from needlewright.core.formats.exif import read_exif
+from needlewright.core.formats.registry import register
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.plain_pixels import continuity_check
+from needlewright.core.structures.tiff import (
+    ORDERS,
+    Directory,
+    Tiff,
+    open_tiff,
+    padded_end,
+    previews,
+    read_all,
+)
+from needlewright.core.structures.view import (
+    Parts,
+    View,
+    dimensions,
+    end_mark,
+    finish,
+    structure,
+)
+
+WIDTH, HEIGHT, BITS, COMPRESSION, PHOTOMETRIC = 0x100, 0x101, 0x102, 0x103, 0x106
+DNG_VERSION = 0xC612
+CFA, LINEAR_RAW = 32803, 34892  # photometric interpretations (TIFF/EP, DNG)
+TIFF = Variant("tiff", "tif", Kind.PHOTO, "TIFF")
+DNG = Variant("dng", "dng", Kind.PHOTO, "RAW")
+CR2 = Variant("cr2", "cr2", Kind.PHOTO, "RAW")
+ORF = Variant("orf", "orf", Kind.PHOTO, "RAW")
+RW2 = Variant("rw2", "rw2", Kind.PHOTO, "RAW")
+BY_CODING = {  # private ways of coding, each used by one family
+    34713: Variant("nef", "nef", Kind.PHOTO, "RAW"),
+    32767: Variant("arw", "arw", Kind.PHOTO, "RAW"),
+    65535: Variant("pef", "pef", Kind.PHOTO, "RAW"),
+    32769: Variant("srw", "srw", Kind.PHOTO, "RAW"),
+    32770: Variant("srw", "srw", Kind.PHOTO, "RAW"),
+    32772: Variant("srw", "srw", Kind.PHOTO, "RAW"),
+    65000: Variant("dcr", "dcr", Kind.PHOTO, "RAW"),
+}
+EXIF_BYTES = 1 << 18  # how much of the file's head is looked at for its facts
+
+
+def _variant(tiff: Tiff) -> Variant:
+    mark = tiff.view.take(tiff.origin, 4)
+    if mark in (b"IIRO", b"IIRS", b"MMOR"):
+        return ORF
+    if mark == b"IIU\0":
+        return RW2
+    if tiff.view.peek(tiff.origin + 8, 4) == b"CR\x02\0":
+        return CR2
+    raw = False
+    for directory in tiff.directories:
+        if DNG_VERSION in directory.entries:
+            return DNG
+        coding = tiff.value(directory, COMPRESSION)
+        if coding in BY_CODING:
+            return BY_CODING[coding]
+        raw = raw or tiff.value(directory, PHOTOMETRIC) in (CFA, LINEAR_RAW)
+    return Variant("tiff", "tif", Kind.PHOTO, "RAW") if raw else TIFF
+
+
+def _pictures(tiff: Tiff) -> list[Directory]:
+    return [d for d in tiff.directories if WIDTH in d.entries and HEIGHT in d.entries]
+
+
+def _size(tiff: Tiff, variant: Variant) -> tuple[int | None, int | None]:
+    """Of the first picture; of the largest in raw files, whose first is a preview."""
+    sizes = [(tiff.value(d, WIDTH) or 0, tiff.value(d, HEIGHT) or 0) for d in _pictures(tiff)]
+    if not sizes:
+        return None, None
+    return sizes[0] if variant is TIFF else max(sizes, key=lambda s: s[0] * s[1])
+
+
+def _first_missing(tiff: Tiff) -> FormatError | None:
+    short = [start for start, stop in tiff.spans if stop > tiff.view.stop]
+    return FormatError("the data ends here", offset=tiff.view.stop) if short else None
+
+
+def _too_thin(tiff: Tiff) -> FormatError | None:
+    """Picture data that cannot be all, where it is not compressed."""
+    for directory in _pictures(tiff):
+        if tiff.value(directory, COMPRESSION) not in (None, 1):
+            continue
+        bits = sum(tiff.values(directory, BITS)) or 1
+        need = (tiff.value(directory, WIDTH) or 0) * bits // 8 * (
+            tiff.value(directory, HEIGHT) or 0)
+        have = sum(tiff.values(directory, 0x117) or tiff.values(directory, 0x145))
+        if have and have < need:
+            return FormatError("less picture data than the size needs", offset=directory.at)
+    return None
+
+
+def _continuity(tiff: Tiff, end: int) -> list[Check]:
+    """Of the largest uncompressed picture of 8 or 16 bits in strips, if there is one."""
+    for directory in _pictures(tiff):
+        bits = tiff.values(directory, BITS)
+        starts, sizes = tiff.values(directory, 0x111), tiff.values(directory, 0x117)
+        plain = tiff.value(directory, COMPRESSION) in (None, 1)
+        if not plain or not bits or bits[0] not in (8, 16) or not starts or len(
+                starts) != len(sizes):
+            continue
+        first = tiff.origin + starts[0]
+        stop = min(end, tiff.origin + starts[-1] + sizes[-1])
+        if stop - first == sum(sizes):
+            width = tiff.value(directory, WIDTH) or 1
+            pixel = bits[0] // 8 * len(bits)
+            return [continuity_check(tiff.view, first, stop, width * pixel, pixel, bits[0] // 8,
+                                     tiff.order == "big")]
+    return []
+
+
+def walk(source: Source, start: int, stop: int) -> Walk:
+    """Follow the picture at `start`, never past `stop`; FormatError if none begins there."""
+    view, parts = View(source, start, stop), Parts()
+    tiff = open_tiff(view, start)
+    problem: FormatError | None = None
+    try:
+        read_all(tiff)
+    except FormatError as error:
+        problem = error
+    if not _pictures(tiff) or not tiff.spans:
+        raise problem or FormatError("no picture", offset=start)
+    problem = problem or _first_missing(tiff) or _too_thin(tiff)
+    variant = _variant(tiff)
+    width, height = _size(tiff, variant)
+    end = min(padded_end(tiff), view.stop)
+    for at, until in sorted(tiff.spans):
+        parts.add("picture data", at, min(until, view.stop))
+    checks = [structure(problem, start, len(tiff.directories)),
+              end_mark(problem is None, counted=True), dimensions(width, height)]
+    if variant.decoder == "TIFF" and problem is None:
+        checks += _continuity(tiff, end)
+    exif = read_exif(view.peek(start, EXIF_BYTES))
+    largest = max(previews(tiff), key=lambda s: s[1] - s[0], default=None)
+    there = sum(max(0, min(b, end) - a) for a, b in tiff.spans)
+    total = sum(b - a for a, b in tiff.spans)
+    if problem is None:
+        checks.insert(1, Check("index", Outcome.PASS, "items-inside", {"items": len(tiff.spans)}))
+    # The decoder of raw files shows their preview, so it is no witness for plain TIFF.
+    return finish(
+        start, end, problem,
+        Facts(width, height, exif.taken, exif.camera, exif.orientation, None, dict(exif.extra)),
+        parts, checks, share=there / max(1, total), variant=variant,
+        preview=largest if variant.decoder == "RAW" else None,
+        verified=start + 8 if problem else None)
+
+
+register(Format(
+    name="tiff", kind=Kind.PHOTO, extension="tif",
+    signatures=tuple(Signature(mark) for mark in ORDERS),
+    accept=lambda head: head[:4] in ORDERS and len(head) >= 16, walk=walk, decoder="TIFF",
+    variants=(TIFF, DNG, CR2, ORF, RW2, *dict.fromkeys(BY_CODING.values())),
+))

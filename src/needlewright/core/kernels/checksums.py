@@ -1,0 +1,34 @@
+"""Checksums that the standard library does not have."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+
+def _table() -> npt.NDArray[np.int64]:
+    made = np.zeros(256, np.int64)
+    for value in range(256):
+        register = value << 24
+        for _ in range(8):
+            register = (register << 1 & 0xFFFFFFFF) ^ (0x04C11DB7 if register >> 31 else 0)
+        made[value] = register
+    return made
+
+
+OGG = _table()
+
+
+@njit(cache=True, nogil=True)
+def _ogg(data, table):
+    value = np.int64(0)
+    for i in range(data.size):
+        byte = np.int64(0) if 22 <= i < 26 else np.int64(data[i])
+        value = ((value << 8) & 0xFFFFFFFF) ^ table[(value >> 24) ^ byte]
+    return value
+
+
+def ogg_page_crc(page: bytes) -> int:
+    """The CRC-32 of an Ogg page (RFC 3533, section 6), its own field taken as zero."""
+    return int(_ogg(np.frombuffer(page, np.uint8), OGG))

@@ -1,0 +1,74 @@
+"""LZW as GIF uses it (GIF89a, appendix F): how many pixels the codes stand for, and until where.
+
+Only lengths are kept, no pixels: each code's string length follows from the code before it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+MAX_CODES = 4096
+
+
+@njit(cache=True, nogil=True)
+def _lengths(data, minimum, wanted):
+    clear = 1 << minimum
+    stop = clear + 1
+    length = np.ones(4097, np.int64)
+    next_code = clear + 2
+    width = minimum + 1
+    previous = np.int64(-1)
+    bits = np.uint64(0)
+    have = 0
+    at = 0
+    pixels = np.int64(0)
+    while True:
+        while have < width:
+            if at >= data.size:
+                return pixels, at, pixels == wanted
+            bits |= np.uint64(data[at]) << np.uint64(have)
+            have += 8
+            at += 1
+        code = np.int64(bits & np.uint64((1 << width) - 1))
+        bits >>= np.uint64(width)
+        have -= width
+        if code == clear:
+            next_code = clear + 2
+            width = minimum + 1
+            previous = np.int64(-1)
+            continue
+        if code == stop:
+            # Nothing but a few filler bytes may follow.
+            return pixels, at, pixels == wanted and data.size - at <= 2
+        if previous < 0:
+            if code > clear:
+                return pixels, at, False
+            made = np.int64(1)
+        else:
+            if code > next_code or (code == next_code and next_code >= 4096):
+                return pixels, at, False
+            grown = (length[previous] if previous > stop else 1) + 1
+            made = grown if code == next_code else (length[code] if code > stop else 1)
+            if next_code < 4096:
+                length[next_code] = grown
+                next_code += 1
+                if next_code == 1 << width and width < 12:
+                    width += 1
+        pixels += made
+        if pixels > wanted:
+            return wanted, at, False
+        previous = code
+
+
+def decode_lengths(data: npt.NDArray[np.uint8], code_size: int,
+                   wanted: int) -> tuple[int, int, bool]:
+    """(pixels, bytes read, whether all is in order) of LZW `data` that should hold `wanted` pixels.
+
+    `data` uint8[n] without sub-block lengths; `code_size` 1 to 11 bits, as the file states it.
+    """
+    if data.dtype != np.uint8 or data.ndim != 1:
+        raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
+    pixels, used, good = _lengths(data, code_size, wanted)
+    return int(pixels), int(used), bool(good)

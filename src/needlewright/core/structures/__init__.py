@@ -1,0 +1,1 @@
+"""What several formats are built of: checked reads, boxes, chunks, directories, frames."""

@@ -1,0 +1,67 @@
+"""A stream of self-describing sound frames on a source, followed block by block."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from needlewright.core.kernels.sound_frames import AMR, follow, resume
+from needlewright.core.structures.view import View
+
+BLOCK_BYTES = 4 << 20
+GAP_BYTES = 1 << 18  # how far behind damage the same stream is looked for
+SURE_FRAMES = 6
+
+
+@dataclass(slots=True)
+class Chain:
+    """Frames from `start` to `stop`. `damaged`: first byte where the chain broke and went on later.
+    """
+
+    start: int
+    stop: int
+    frames: int = 0
+    samples: int = 0
+    rate: int = 0
+    key: int = 0
+    damaged: int | None = None
+    lost: int = 0  # bytes between the pieces
+
+    @property
+    def seconds(self) -> float:
+        return self.samples / self.rate if self.rate else 0.0
+
+
+def follow_chain(view: View, start: int, coding: int) -> Chain:
+    """Follow the frames from `start` as far as they go, over damage where the stream continues."""
+    chain = Chain(start, start)
+    while True:
+        _straight(view, chain, coding)
+        if coding >= AMR or chain.frames < SURE_FRAMES or chain.stop >= view.stop:
+            return chain
+        gap = np.frombuffer(view.source.read_at(
+            chain.stop, min(GAP_BYTES, view.stop - chain.stop)), np.uint8)
+        begin = resume(gap, 1, chain.key, coding, SURE_FRAMES)
+        # What begins at a sector may be another file of the same kind.
+        if begin < 0 or (chain.stop + begin - view.start) % view.source.sector_size == 0:
+            return chain
+        if chain.damaged is None:
+            chain.damaged = chain.stop
+        chain.lost += begin
+        chain.stop += begin
+
+
+def _straight(view: View, chain: Chain, coding: int) -> None:
+    while chain.stop < view.stop:
+        length = min(BLOCK_BYTES, view.stop - chain.stop)
+        data = np.frombuffer(view.source.read_at(chain.stop, length), np.uint8)
+        at, frames, samples, rate, key, more = follow(
+            data, 0, chain.key, coding, chain.stop + length >= view.stop)
+        chain.stop += at
+        chain.frames += frames
+        chain.samples += samples
+        chain.rate = rate or chain.rate
+        chain.key = key
+        if not more or at == 0:
+            return

@@ -1,0 +1,33 @@
+"""Tags around sound: ID3v2 (id3.org, 2.2 to 2.4), ID3v1, APEv2."""
+
+from __future__ import annotations
+
+from needlewright.core.errors import FormatError
+from needlewright.core.structures.view import View
+
+MAX_TAG = 1 << 28
+
+
+def id3_end(view: View, at: int) -> int:
+    """Place behind the ID3v2 tag at `at`; `at` itself where none stands there."""
+    head = view.peek(at, 10)
+    if len(head) < 10 or head[:3] != b"ID3" or not 2 <= head[3] <= 4 or max(head[6:10]) > 127:
+        return at
+    size = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
+    end = at + 10 + size + (10 if head[5] & 0x10 else 0)
+    if end > view.stop:
+        raise FormatError("the data ends here", offset=view.stop)
+    return end
+
+
+def closing_tags_end(view: View, at: int) -> int:
+    """Place behind the tags that close a file at `at`: APEv2, then ID3v1."""
+    head = view.peek(at, 32)
+    if head[:8] == b"APETAGEX" and len(head) == 32:
+        size = int.from_bytes(head[12:16], "little")
+        end = at + size + 32  # the size counts the footer, not the header
+        if size <= MAX_TAG and end <= view.stop:
+            at = end
+    if view.peek(at, 3) == b"TAG" and at + 128 <= view.stop:
+        at += 128
+    return at

@@ -1,0 +1,107 @@
+"""Clips encoded by FFmpeg's libraries through PyAV: survey scenes with a tone beside them."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Mapping
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+
+from needlewright.demo import scenes
+
+FPS, RATE = 25, 48_000
+
+
+@cache
+def _ground(seed: int, width: int, height: int) -> np.ndarray:
+    picture = scenes.draw_photo(seed, width + 64, height + 32, "Fernbeck Valley")
+    return np.asarray(picture.convert("RGB"))
+
+
+def frame(seed: int, index: int, width: int, height: int) -> np.ndarray:
+    """A scene that the camera pans over, with fine noise, so that every frame differs."""
+    ground = _ground(seed, width, height)
+    x, y = index * 2 % 64, index % 32
+    noise = np.random.default_rng(seed * 1000 + index).integers(-6, 7, (height, width, 1))
+    return np.clip(ground[y : y + height, x : x + width].astype(int) + noise, 0, 255).astype(np.uint8)
+
+
+def tone(start: int, count: int, seed: int = 0) -> np.ndarray:
+    """Samples of a wavering tone, float in -1 to 1."""
+    at = np.arange(start, start + count)
+    rough = np.random.default_rng(seed + start).normal(0, 0.01, count)
+    return (0.3 * np.sin(at / (17 + seed % 5)) * (1 + 0.5 * np.sin(at / 9000)) + rough).astype(
+        np.float32)
+
+
+def encode(container: str, video: str = "libx264", audio: str | None = "aac", seed: int = 60,
+           frames: int = 50, size: tuple[int, int] = (320, 240),
+           options: Mapping[str, str] | None = None, coder: Mapping[str, str] | None = None,
+           rate: int = RATE) -> bytes:
+    """A whole clip as the bytes of its file."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "clip"
+        with av.open(str(path), "w", format=container, options=dict(options or {})) as out:
+            _write(out, video, audio, seed, frames, size, dict(coder or {}), rate)
+        return path.read_bytes()
+
+
+def _write(out: Any, video: str, audio: str | None, seed: int, frames: int,
+           size: tuple[int, int], coder: dict[str, str], rate: int) -> None:
+    picture = out.add_stream(video, rate=FPS, options=coder)
+    picture.width, picture.height = size
+    picture.pix_fmt = "yuvj420p" if video == "mjpeg" else (
+        "yuv422p10le" if video == "prores_ks" else "yuv420p")
+    picture.bit_rate = 400_000
+    sound = out.add_stream(audio, rate=rate) if audio else None
+    if sound is not None:
+        sound.layout = "mono"
+        sound.bit_rate = 64_000
+    resampler = av.AudioResampler(
+        format=sound.format if sound else "s16", layout="mono", rate=rate)
+    step = rate // FPS
+    for index in range(frames):
+        image = av.VideoFrame.from_ndarray(frame(seed, index, *size), "rgb24")
+        image = image.reformat(format=picture.pix_fmt)
+        image.pts = index
+        out.mux(picture.encode(image))
+        if sound is not None:
+            block = av.AudioFrame.from_ndarray(
+                tone(index * step, step, seed)[None], "flt", "mono")
+            block.sample_rate, block.pts = rate, index * step
+            for made in resampler.resample(block):
+                out.mux(sound.encode(made))
+    out.mux(picture.encode())
+    if sound is not None:
+        out.mux(sound.encode())
+
+
+def make() -> Iterator[tuple[str, str, str, bytes]]:
+    """(format, variant, name, file) of each clip."""
+    yield "mp4", "mp4", "index-last", encode("mp4")
+    yield "mp4", "mp4", "index-first", encode("mp4", options={"movflags": "faststart"}, seed=61)
+    yield "mp4", "mp4", "fragments", encode(
+        "mp4", options={"movflags": "frag_keyframe+empty_moov+default_base_moof"}, seed=62,
+        coder={"g": "10"})
+    yield "mp4", "mp4", "hevc", encode("mp4", "libx265", seed=63, coder={
+        "x265-params": "log-level=none"})
+    yield "mp4", "mp4", "silent", encode("mp4", audio=None, seed=64)
+    yield "mp4", "mov", "index-last", encode("mov", seed=65)
+    yield "mp4", "mov", "motion-jpeg", encode("mov", "mjpeg", "pcm_s16le", seed=66, frames=20)
+    yield "mp4", "3gp", "phone", encode("3gp", "mpeg4", "aac", seed=67)
+    yield "avi", "avi", "mpeg4", encode("avi", "mpeg4", "mp3", seed=68)
+    yield "avi", "avi", "motion-jpeg", encode("avi", "mjpeg", "pcm_s16le", seed=69, frames=20)
+    yield "matroska", "mkv", "h264", encode("matroska", seed=70)
+    yield "matroska", "webm", "vp9", encode("webm", "libvpx-vp9", "libopus", seed=71, frames=20)
+    yield "matroska", "mkv", "live", encode("matroska", seed=72, options={"live": "1"})
+    yield "mpegts", "ts", "h264", encode("mpegts", seed=73)
+    yield "mpegts", "m2ts", "timed", encode("mpegts", seed=74, audio="ac3", options={
+        "mpegts_m2ts_mode": "1"})
+    yield "mpg", "mpg", "mpeg2", encode("vob", "mpeg2video", "mp2", seed=75)
+    yield "mpg", "mpg", "mpeg1", encode("mpeg", "mpeg1video", "mp2", seed=76)
+    yield "flv", "flv", "flv1", encode("flv", "flv", "mp3", seed=77, rate=44_100)
+    yield "asf", "wmv", "wmv2", encode("asf", "wmv2", "wmav2", seed=78, rate=44_100)
