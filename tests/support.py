@@ -13,7 +13,7 @@ from pathlib import Path
 from PIL import Image
 
 from needlewright.core.search.engine import search
-from needlewright.core.search.events import Find, Found
+from needlewright.core.search.events import Find, Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source
@@ -66,7 +66,11 @@ def medium(pieces: Sequence[tuple[int, bytes]], size: int) -> bytes:
 def finds_on(source: Source, plan: Plan | None = None) -> list[Find]:
     """All finds of a search to the end, by place."""
     events = search(source, plan or Plan(), threading.Event())
-    return sorted((e.find for e in events if isinstance(e, Found)), key=lambda f: f.start)
+    found = {}
+    for event in events:
+        if isinstance(event, Found | Rechecked):
+            found[event.find.start, event.find.format] = event.find
+    return sorted(found.values(), key=lambda f: f.start)
 
 
 class FolderTest(unittest.TestCase):

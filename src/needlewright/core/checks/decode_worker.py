@@ -1,11 +1,14 @@
-"""The isolated decoder: a process that decodes one picture after another and may die of any.
+"""The isolated decoder: a process that decodes one file after another and may die of any.
 
 Started as `python -m needlewright.core.checks.decode_worker`. One request a line of JSON on
 standard input: `path`, `extents` ([[offset, length], ...], bytes) or `payload` (so many bytes
-follow), `format` (Pillow's name), `preview` ([start, stop] in the file) and `side` (pixels of the
-thumbnail). One answer a line of JSON, then `blob` bytes of a JPEG thumbnail.
+follow), `format` (as in `Format.decoder`), `task` ("picture", "look", "frames" or "still"),
+`preview` ([start, stop] in the file), `side` (pixels of what is shown), `turn` (EXIF orientation),
+`seconds`. Answers are lines of JSON: `alive` now and then from long work, and at last one whose
+`blobs` says how many bytes of JPEG follow, one number a picture.
 
-Imports neither NumPy nor numba: each worker would carry their memory.
+Imports neither NumPy nor numba unless a file needs a decoder that does: each worker would carry
+their memory.
 """
 
 from __future__ import annotations
@@ -15,171 +18,133 @@ import json
 import os
 import resource
 import sys
+import time
 import warnings
+from collections.abc import Callable
 from typing import Any, BinaryIO
 
-from PIL import Image, ImageChops, ImageFile, PngImagePlugin
+from PIL import Image, PngImagePlugin
+
+from needlewright.core.checks import worker_pictures as pictures
 
 MEMORY_LIMIT = 1 << 30  # bytes of address space
+LIBRARIES = 1 << 29  # what the libraries of clips and raw pictures take of it by themselves
 MAX_PIXELS = 180_000_000  # at four bytes a pixel this stays within the limit
 MAX_FILE_BYTES = 1 << 28
 NICENESS = 5
-GRID = (40, 30)  # cells in which the picture and its own thumbnail are compared
+ALIVE_SECONDS = 1.0
+PICTURES: dict[str, Callable[[bytes, dict[str, Any]], tuple[dict[str, Any], list[bytes]]]] = {
+    "RAW": pictures.decode_raw, "JXL": pictures.decode_jxl,
+    "DATABASE": pictures.decode_database,
+}
 
 
 def _limit() -> None:
     os.nice(NICENESS)  # whoever looks at the window goes first
-    resource.setrlimit(resource.RLIMIT_AS, (MEMORY_LIMIT, MEMORY_LIMIT))
+    room = MEMORY_LIMIT + LIBRARIES
+    resource.setrlimit(resource.RLIMIT_AS, (room, room))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))  # a decoder has nothing to write
     Image.MAX_IMAGE_PIXELS = MAX_PIXELS
     PngImagePlugin.MAX_TEXT_MEMORY = 1 << 22
+    warnings.simplefilter("ignore")
     warnings.simplefilter("error", Image.DecompressionBombWarning)
     Image.preinit()
+
+
+class ExtentFile(io.RawIOBase):
+    """The extents of a file, read one behind another from where they lie."""
+
+    def __init__(self, path: str, extents: list[tuple[int, int]]) -> None:
+        super().__init__()
+        self._fd = os.open(path, os.O_RDONLY)
+        self._extents = extents
+        self._size = sum(length for _, length in extents)
+        self._at = 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        base = {0: 0, 1: self._at, 2: self._size}[whence]
+        self._at = max(0, base + offset)
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def read(self, size: int = -1) -> bytes:
+        wanted = self._size - self._at if size is None or size < 0 else size
+        pieces = []
+        start = 0
+        for offset, length in self._extents:
+            inside = self._at - start
+            if wanted > 0 and 0 <= inside < length:
+                block = os.pread(self._fd, min(wanted, length - inside), offset + inside)
+                pieces.append(block)
+                self._at += len(block)
+                wanted -= len(block)
+                if len(block) < min(wanted, length - inside):
+                    break
+            start += length
+        return b"".join(pieces)
+
+    def readinto(self, target: Any) -> int:
+        block = self.read(len(target))
+        target[: len(block)] = block
+        return len(block)
+
+    def close(self) -> None:
+        if not self.closed:
+            os.close(self._fd)
+        super().close()
 
 
 def _read(request: dict[str, Any], stdin: BinaryIO) -> bytes:
     if "payload" in request:
         return stdin.read(int(request["payload"]))
-    pieces = []
     total = sum(length for _, length in request["extents"])
     if total > MAX_FILE_BYTES:
         raise ValueError("file too large to decode")
-    fd = os.open(request["path"], os.O_RDONLY)
-    try:
-        for offset, length in request["extents"]:
-            while length > 0:
-                block = os.pread(fd, length, offset)
-                if not block:
-                    raise ValueError("the source ended early")
-                pieces.append(block)
-                offset, length = offset + len(block), length - len(block)
-    finally:
-        os.close(fd)
-    return b"".join(pieces)
+    with ExtentFile(request["path"], request["extents"]) as file:
+        data = file.read()
+        while len(data) < total:
+            block = file.read(total - len(data))
+            if not block:
+                raise ValueError("the source ended early")
+            data += block
+    return data
 
 
-def _cells(picture: Image.Image,
-           box: tuple[float, float, float, float] | None) -> Image.Image:
-    flat = picture if picture.mode == "RGB" else picture.convert("RGB")
-    return flat.resize(GRID, Image.Resampling.BOX, box=box)
+def _clip(request: dict[str, Any], stdin: BinaryIO,
+          alive: Callable[[], None]) -> tuple[dict[str, Any], list[bytes]]:
+    from needlewright.core.checks import worker_clips as clips
+
+    source: io.RawIOBase | io.BytesIO
+    if "payload" in request:
+        source = io.BytesIO(stdin.read(int(request["payload"])))
+    else:
+        source = ExtentFile(request["path"], request["extents"])
+    task = {"look": clips.look, "frames": clips.every_frame, "still": clips.still}[request["task"]]
+    with source:
+        return task(source, request, alive)  # type: ignore[arg-type]
 
 
-def _letterbox(preview: Image.Image, width: int, height: int) -> tuple[float, float, float, float]:
-    """The part of a preview that holds the picture: cameras pad 3:2 and 16:9 to 4:3 with bars."""
-    wide, high = preview.size
-    scale = min(wide / width, high / height)
-    inner_wide, inner_high = width * scale, height * scale
-    left, top = (wide - inner_wide) / 2, (high - inner_high) / 2
-    return left, top, left + inner_wide, top + inner_high
+class _Pulse:
+    """Tells now and then that long work goes on."""
 
+    def __init__(self, stdout: BinaryIO) -> None:
+        self._stdout, self._told = stdout, time.monotonic()
 
-def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str, Any]:
-    """Mean difference of each of 30 rows of cells (grey levels), and the overall correlation."""
-    try:
-        small = Image.open(io.BytesIO(data[preview[0]:preview[1]]), formats=("JPEG",))
-        small.load()
-    except Exception:
-        return {"preview": "undecodable"}
-    ours = _cells(picture, None)
-    box = _letterbox(small, *picture.size)
-    versions = [_cells(small, box)]
-    if box[0] >= 1 or box[1] >= 1:  # or else squeezed into its frame
-        versions.append(_cells(small, None))
-    apart = [_rows_apart(ours, version) for version in versions]
-    best = min(range(len(versions)), key=lambda i: sum(apart[i]))
-    correlation = _correlation(ours.convert("L").tobytes(), versions[best].convert("L").tobytes())
-    return {"preview": "compared", "rows": apart[best], "correlation": round(correlation, 3)}
-
-
-def _rows_apart(first: Image.Image, second: Image.Image) -> list[int]:
-    """Mean difference of each row of cells over all channels, grey levels."""
-    bands = ImageChops.difference(first, second).resize(
-        (1, GRID[1]), Image.Resampling.BOX).tobytes()
-    return [round(sum(bands[i : i + 3]) / 3) for i in range(0, len(bands), 3)]
-
-
-def _correlation(first: bytes, second: bytes) -> float:
-    count = len(first)
-    mean_1, mean_2 = sum(first) / count, sum(second) / count
-    cross = sum((a - mean_1) * (b - mean_2) for a, b in zip(first, second))
-    spread = sum((a - mean_1) ** 2 for a in first) * sum((b - mean_2) ** 2 for b in second)
-    return float(cross / spread ** 0.5) if spread > 0 else 1.0
-
-
-TURNS = {
-    2: Image.Transpose.FLIP_LEFT_RIGHT, 3: Image.Transpose.ROTATE_180,
-    4: Image.Transpose.FLIP_TOP_BOTTOM, 5: Image.Transpose.TRANSPOSE,
-    6: Image.Transpose.ROTATE_270, 7: Image.Transpose.TRANSVERSE, 8: Image.Transpose.ROTATE_90,
-}
-
-
-def _thumbnail(picture: Image.Image, side: int, turn: int) -> bytes:
-    """JPEG within `side` pixels, turned upright by the EXIF orientation `turn`."""
-    picture.thumbnail((side, side), Image.Resampling.BOX, reducing_gap=None)
-    upright = picture.transpose(TURNS[turn]) if turn in TURNS else picture
-    out = io.BytesIO()
-    flat = upright
-    if upright.mode in ("RGBA", "LA", "PA", "P"):
-        flat = Image.new("RGB", upright.size, (255, 255, 255))
-        alpha = upright.convert("RGBA")
-        flat.paste(alpha, mask=alpha)
-    flat.convert("RGB").save(out, "JPEG", quality=82)
-    return out.getvalue()
-
-
-def _decode(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], bytes]:
-    answer: dict[str, Any] = {"ok": False, "error": None}
-    picture: Image.Image | None = None
-    turn = 1
-    try:
-        picture = Image.open(io.BytesIO(data), formats=(request["format"],))
-        answer["width"], answer["height"] = picture.size
-        turn = picture.getexif().get(0x0112, 1)
-        # A JPEG is decoded to fewer pixels where fewer are wanted. All of its coded data is read
-        # and checked just the same; only the last arithmetic, which cannot fail, is spared.
-        picture.draft(None, _wanted(picture, request["side"]))
-        picture.load()
-        answer["ok"] = True
-    except MemoryError:
-        answer["error"], picture = "memory", None
-    except (Image.DecompressionBombError, Image.DecompressionBombWarning):
-        answer["error"], picture = "too-large", None
-    except Exception as error:
-        answer["error"], answer["text"] = "undecodable", str(error)[:200]
-        picture = _as_far_as_it_goes(data, request["format"], request["side"])
-    blob = b""
-    try:
-        if picture is not None:
-            # Shrunk once, by a whole factor, for all that follows: that costs a tenth of decoding.
-            factor = max(1, min(picture.size) // request["side"])
-            picture = picture.reduce(factor) if factor > 1 and picture.mode != "P" else picture
-            if request.get("preview"):
-                answer.update(_compare(picture, data, request["preview"]))
-            blob = _thumbnail(picture, request["side"], turn)
-    except Exception as error:
-        answer["thumbnail"] = str(error)[:200]
-    return answer, blob
-
-
-def _wanted(picture: Image.Image, side: int) -> tuple[int, int]:
-    """The smallest size whose longer side is still `side`."""
-    scale = side / max(picture.size)
-    return max(1, round(picture.width * scale)), max(1, round(picture.height * scale))
-
-
-def _as_far_as_it_goes(data: bytes, name: str, side: int) -> Image.Image | None:
-    """The picture with its rest left grey, for looking at; never a check."""
-    ImageFile.LOAD_TRUNCATED_IMAGES = True
-    try:
-        picture = Image.open(io.BytesIO(data), formats=(name,))
-        picture.draft(None, _wanted(picture, side))
-        picture.load()
-    except Exception:
-        return None
-    finally:
-        ImageFile.LOAD_TRUNCATED_IMAGES = False
-    return picture
+    def __call__(self) -> None:
+        now = time.monotonic()
+        if now - self._told > ALIVE_SECONDS:
+            self._told = now
+            self._stdout.write(b'{"alive": 1}\n')
+            self._stdout.flush()
 
 
 def main() -> None:
@@ -189,12 +154,16 @@ def main() -> None:
     while line := stdin.readline():
         request = json.loads(line)
         try:
-            data = _read(request, stdin)
-            answer, blob = _decode(data, request)
+            if request["format"] in ("CLIP", "SOUND"):
+                answer, blobs = _clip(request, stdin, _Pulse(stdout))
+            else:
+                data = _read(request, stdin)
+                work = PICTURES.get(request["format"], pictures.decode_picture)
+                answer, blobs = work(data, request)
         except (MemoryError, OSError, ValueError) as error:
-            answer, blob = {"ok": False, "error": "unreadable", "text": str(error)[:200]}, b""
-        answer["blob"] = len(blob)
-        stdout.write(json.dumps(answer).encode() + b"\n" + blob)
+            answer, blobs = {"ok": False, "error": "unreadable", "text": str(error)[:200]}, []
+        answer["blobs"] = [len(blob) for blob in blobs]
+        stdout.write(json.dumps(answer).encode() + b"\n" + b"".join(blobs))
         stdout.flush()
 
 

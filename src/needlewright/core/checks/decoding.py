@@ -22,6 +22,7 @@ from needlewright.core.sources.source import Source
 
 TIME_LIMIT_S = 30.0
 THUMBNAIL_SIDE = 360  # pixels
+MAX_SENT_BYTES = 1 << 26  # of a file whose bytes have to be sent to a worker
 PIXELS_IN_FLIGHT = 40_000_000
 LOST_TO_CRASH = "crash"
 LOST_TO_TIME = "time"
@@ -29,11 +30,17 @@ LOST_TO_TIME = "time"
 Key = TypeVar("Key")
 
 
+PICTURE, LOOK, FRAMES, STILL = "picture", "look", "frames", "still"
+
+
 @dataclass(frozen=True, slots=True)
 class DecodeRequest:
-    """What to decode: extents of a source (bytes), Pillow's format name, the expected pixels.
+    """What to decode: extents of a source (bytes), the decoder's name, the expected pixels.
 
-    `preview`: span of the embedded preview inside the file, bytes from its start.
+    `preview`: span of the embedded preview inside the file, bytes from its start. `task`: PICTURE;
+    for clips and sound LOOK (first frame and strip), FRAMES (all of it) or STILL (the frame at
+    `seconds`). `side`: pixels of what is shown; `turn`: EXIF orientation of what does not say it
+    itself.
     """
 
     source: Source
@@ -42,9 +49,14 @@ class DecodeRequest:
     pixels: int
     preview: tuple[int, int] | None = None
     side: int = THUMBNAIL_SIDE
+    task: str = PICTURE
+    turn: int = 1
+    seconds: float = 0.0
 
     def message(self) -> bytes:
-        head: dict[str, Any] = {"format": self.format, "side": self.side, "preview": self.preview}
+        head: dict[str, Any] = {
+            "format": self.format, "side": self.side, "preview": self.preview,
+            "task": self.task, "turn": self.turn, "seconds": self.seconds}
         place = self.source.local_path()
         if place is not None:
             path, shift = place
@@ -55,10 +67,46 @@ class DecodeRequest:
         head["payload"] = len(data)
         return json.dumps(head).encode() + b"\n" + data
 
+    @property
+    def reachable(self) -> bool:
+        """Whether the worker can read the bytes by itself, or they are few enough to be sent."""
+        total = sum(length for _, length in self.extents)
+        return total <= MAX_SENT_BYTES or self.source.local_path() is not None
+
+
+@dataclass(frozen=True, slots=True)
+class StreamReport:
+    """What decoding one stream of a clip showed; times in seconds.
+
+    `first`: the first sample that failed, `first_at`: its byte in the file where known, `first_s`:
+    its time. `damaged`: (start, stop) of what cannot be seen or heard as it was.
+    """
+
+    kind: str
+    packets: int
+    frames: int
+    bad: int
+    first: int | None
+    first_at: int | None
+    first_s: float | None
+    damaged: Sequence[tuple[float, float]]
+    seconds: float
+
+    @property
+    def share(self) -> float:
+        """Part of the play time that is not damaged, 0.0 to 1.0."""
+        lost = sum(max(0.0, stop - start) for start, stop in self.damaged)
+        if self.seconds > 0:
+            return max(0.0, 1 - lost / self.seconds)
+        return 1 - self.bad / self.packets if self.packets else 0.0
+
 
 @dataclass(frozen=True, slots=True)
 class DecodeReport:
-    """What the decoder said. `rows`: mean difference to the preview in 30 bands, grey levels."""
+    """What the decoder said. `rows`: mean difference to the preview in 30 bands, grey levels.
+
+    `strip`: ten frames of a clip side by side, JPEG. `at`, `seconds`: time of a still, and of all.
+    """
 
     ok: bool
     error: str | None = None
@@ -69,12 +117,30 @@ class DecodeReport:
     preview: str | None = None
     rows: tuple[float, ...] = ()
     correlation: float | None = None
+    strip: bytes = b""
+    streams: tuple[StreamReport, ...] = ()
+    at: float | None = None
+    seconds: float | None = None
+    corrupt: bool = False
+
+
+def _report(answer: dict[str, Any], blobs: list[bytes]) -> DecodeReport:
+    streams = tuple(
+        StreamReport(**{**s, "damaged": tuple((a, b) for a, b in s["damaged"])})
+        for s in answer.get("streams", ()))
+    return DecodeReport(
+        bool(answer["ok"]), answer.get("error"), answer.get("text", ""), answer.get("width"),
+        answer.get("height"), blobs[0] if blobs else b"", answer.get("preview"),
+        tuple(answer.get("rows", ())), answer.get("correlation"),
+        blobs[1] if len(blobs) > 1 else b"", streams, answer.get("at"), answer.get("seconds"),
+        bool(answer.get("corrupt")))
 
 
 @dataclass(slots=True)
 class _Worker(Generic[Key]):
     process: subprocess.Popen[bytes]
     key: Key | None = None
+    later: bool = False
     pixels: int = 0
     started: float = 0.0
     inbox: bytearray = field(default_factory=bytearray)
@@ -86,24 +152,36 @@ class _Worker(Generic[Key]):
 
 
 class DecoderPool(Generic[Key]):
-    """Decodes in `workers` processes; hand in with `submit`, take out with `results`."""
+    """Decodes in `workers` processes; hand in with `submit`, take out with `results`.
+
+    Requests for `later` wait until nothing else does, and while `keep_free` is set they leave one
+    worker to those that do not wait.
+    """
 
     def __init__(self, workers: int | None = None, time_limit_s: float = TIME_LIMIT_S) -> None:
         self._wanted = workers or min(4, os.cpu_count() or 1)
         self._time_limit = time_limit_s
         self._workers: list[_Worker[Key]] = []
         self._queue: deque[tuple[Key, DecodeRequest]] = deque()
+        self._later: deque[tuple[Key, DecodeRequest]] = deque()
+        self.keep_free = False
         self._early: deque[tuple[Key, DecodeReport]] = deque()
 
     @property
-    def pending(self) -> int:
-        """Requests whose result has not been taken out."""
-        busy = sum(1 for w in self._workers if w.key is not None)
+    def urgent(self) -> int:
+        """Requests, other than those for later, whose result has not been taken out."""
+        busy = sum(1 for w in self._workers if w.key is not None and not w.later)
         return len(self._queue) + busy + len(self._early)
 
-    def submit(self, key: Key, request: DecodeRequest) -> None:
-        """Queue one request; its result comes under `key`. Keep `pending` bounded yourself."""
-        self._queue.append((key, request))
+    @property
+    def pending(self) -> int:
+        """All requests whose result has not been taken out."""
+        return self.urgent + len(self._later) + sum(
+            1 for w in self._workers if w.key is not None and w.later)
+
+    def submit(self, key: Key, request: DecodeRequest, later: bool = False) -> None:
+        """Queue one request; its result comes under `key`. Keep `urgent` bounded yourself."""
+        (self._later if later else self._queue).append((key, request))
         self._dispatch()
 
     def results(self, wait_s: float = 0.0) -> Iterator[tuple[Key, DecodeReport]]:
@@ -124,6 +202,7 @@ class DecoderPool(Generic[Key]):
     def close(self) -> None:
         """End all workers; queued requests are dropped."""
         self._queue.clear()
+        self._later.clear()
         for worker in self._workers:
             self._end(worker)
         self._workers.clear()
@@ -136,6 +215,7 @@ class DecoderPool(Generic[Key]):
         environment = {k: v for k, v in os.environ.items() if not k.startswith("QT_")}
         # One arena: worker memory stays close to what pictures need.
         environment["MALLOC_ARENA_MAX"] = "1"
+        environment["OPENBLAS_NUM_THREADS"] = "1"
         process = subprocess.Popen(
             [sys.executable, "-m", "needlewright.core.checks.decode_worker"],
             stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
@@ -146,18 +226,30 @@ class DecoderPool(Generic[Key]):
         return worker
 
     def _dispatch(self) -> None:
-        while self._queue:
-            key, request = self._queue[0]
-            in_flight = sum(w.pixels for w in self._workers if w.key is not None)
-            if in_flight and in_flight + request.pixels > PIXELS_IN_FLIGHT:
+        while self._queue and self._hand_out(self._queue, False):
+            pass
+        while not self._queue and self._later:
+            busy = sum(1 for w in self._workers if w.key is not None and w.later)
+            if busy >= max(1, self._wanted - self.keep_free):
                 return
-            idle = next((w for w in self._workers if w.key is None), None)
-            if idle is None:
-                if len(self._workers) >= self._wanted:
-                    return
-                idle = self._start()
-            self._queue.popleft()
-            self._send(idle, key, request)
+            if not self._hand_out(self._later, True):
+                return
+
+    def _hand_out(self, queue: deque[tuple[Key, DecodeRequest]], later: bool) -> bool:
+        """Give the first request of `queue` to a worker; whether there was one for it."""
+        key, request = queue[0]
+        in_flight = sum(w.pixels for w in self._workers if w.key is not None)
+        if in_flight and in_flight + request.pixels > PIXELS_IN_FLIGHT:
+            return False
+        idle = next((w for w in self._workers if w.key is None), None)
+        if idle is None:
+            if len(self._workers) >= self._wanted:
+                return False
+            idle = self._start()
+        queue.popleft()
+        idle.later = later
+        self._send(idle, key, request)
+        return True
 
     def _send(self, worker: _Worker[Key], key: Key, request: DecodeRequest) -> None:
         worker.key, worker.pixels, worker.started = key, request.pixels, time.monotonic()
@@ -174,22 +266,25 @@ class DecoderPool(Generic[Key]):
             self._lose(worker, LOST_TO_CRASH)
             return self._early.popleft() if self._early else None
         worker.inbox += block
-        line_end = worker.inbox.find(b"\n")
-        if line_end < 0:
-            return None
-        answer = json.loads(bytes(worker.inbox[:line_end]))
-        total = line_end + 1 + int(answer["blob"])
-        if len(worker.inbox) < total:
-            return None
-        blob = bytes(worker.inbox[line_end + 1 : total])
-        del worker.inbox[:total]
-        key, worker.key = worker.key, None
-        assert key is not None
-        return key, DecodeReport(
-            bool(answer["ok"]), answer.get("error"), answer.get("text", ""), answer.get("width"),
-            answer.get("height"), blob, answer.get("preview"), tuple(answer.get("rows", ())),
-            answer.get("correlation"),
-        )
+        while (line_end := worker.inbox.find(b"\n")) >= 0:
+            answer = json.loads(bytes(worker.inbox[:line_end]))
+            if "alive" in answer:
+                worker.started = time.monotonic()
+                del worker.inbox[: line_end + 1]
+                continue
+            sizes = [int(size) for size in answer["blobs"]]
+            total = line_end + 1 + sum(sizes)
+            if len(worker.inbox) < total:
+                return None
+            blobs, at = [], line_end + 1
+            for size in sizes:
+                blobs.append(bytes(worker.inbox[at : at + size]))
+                at += size
+            del worker.inbox[:total]
+            key, worker.key = worker.key, None
+            assert key is not None
+            return key, _report(answer, blobs)
+        return None
 
     def _overdue(self) -> Iterator[tuple[Key, DecodeReport]]:
         now = time.monotonic()

@@ -15,6 +15,8 @@ BAND_AGREES = 14.0
 BAND_DIFFERS = 26.0
 SAME_PICTURE = 0.75  # correlation below which the thumbnail shows something else
 AGAINST = {Outcome.FAIL: 0, Outcome.DOUBT: 1}  # what speaks against a find is read first
+PLAYED = ("CLIP", "SOUND")  # decoders of what has a play time
+MAX_DAMAGED = 40  # stretches that a check lists
 SCRAP = 0.02  # share of a picture below which only its preview or a scrap is there
 
 
@@ -36,18 +38,67 @@ class Verdict:
     damage_row: int | None
 
 
-def judge(walk: Walk, report: DecodeReport | None) -> Verdict:
-    """Join what the walk and the isolated decoder found; `report` is None where none was asked."""
-    thumbnail, share, row = _thumbnail_check(walk, report)
-    checks = [*walk.checks, _decode_check(walk, report), thumbnail]
+def judge(walk: Walk, report: DecodeReport | None, decoder: str) -> Verdict:
+    """Join what the walk and the isolated decoder found; `report` is None where none was asked.
+
+    `decoder`: as in `Format`. For clips and sound the report is that of all their frames.
+    """
+    share, row = walk.share, walk.broken.row if walk.broken else None
+    if decoder in PLAYED:
+        made = [_frames_check(report)]
+        share = min(share, _played(report)) if report is not None else share
+    else:
+        made = [_decode_check(walk, report, decoder)]
+        if walk.preview is not None or decoder == "JPEG":
+            thumbnail, share, row = _thumbnail_check(walk, report)
+            made.append(thumbnail)
+    checks = [*walk.checks, *made]
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
     return Verdict(_grade(walk, checks, share), share, tuple(checks), row)
 
 
-def _decode_check(walk: Walk, report: DecodeReport | None) -> Check:
-    name = "full decode"
+def _played(report: DecodeReport) -> float:
+    """Part of the play time that is there: of the pictures where there are any, else of the sound.
+    """
+    if not report.streams:
+        return 0.0 if report.error == "undecodable" else 1.0
+    pictures = [s for s in report.streams if s.kind == "video"]
+    share = min(s.share for s in pictures or report.streams)
+    damaged = any(s.bad for s in report.streams)
+    return round(min(share, 0.9999 if damaged else 1.0), 4)
+
+
+def _frames_check(report: DecodeReport | None) -> Check:
+    """Whether every frame and every sample of sound decodes, and from where on they do not."""
+    name = "every frame"
     if report is None:
+        return Check(name, Outcome.NOT_MADE, "frames-not-made", content=True)
+    bad = [s for s in report.streams if s.bad]
+    frames = sum(s.frames for s in report.streams)
+    if bad:
+        first = min(bad, key=lambda s: s.first_s or 0.0)
+        damaged = sorted({(round(a, 2), round(b, 2)) for s in bad for a, b in s.damaged})
+        return Check(name, Outcome.FAIL, "frames-damaged", {
+            "bad": sum(s.bad for s in bad), "frames": frames, "sample": first.first,
+            "stream": first.kind, "seconds": round(first.first_s or 0.0, 3),
+            "damaged": [list(d) for d in damaged[:MAX_DAMAGED]]}, content=True)
+    if not report.ok:
+        return Check(name, Outcome.FAIL, f"decode-{report.error}", {"text": report.text},
+                     content=True)
+    return Check(name, Outcome.PASS, "frames-decode", {"frames": frames}, content=True)
+
+
+def _decode_check(walk: Walk, report: DecodeReport | None, decoder: str) -> Check:
+    name = "full decode"
+    if not decoder:
+        return Check(name, Outcome.NOT_APPLICABLE, "decode-none")
+    if report is None or report.error == "unknown":
         return Check(name, Outcome.NOT_MADE, "decode-not-made", content=True)
+    if report.ok and decoder == "DATABASE":
+        return Check(name, Outcome.PASS, "database-sound", content=True)
+    if report.ok and decoder == "RAW":
+        # The mosaic has margins of its own; only that it unpacks is told.
+        return Check(name, Outcome.PASS, "decode-raw", content=True)
     if report.ok:
         agree = (report.width, report.height) == (walk.facts.width, walk.facts.height)
         if agree:
@@ -68,6 +119,8 @@ def _thumbnail_check(
         return Check(name, Outcome.NOT_APPLICABLE, "thumbnail-none"), share, row
     if report is None or report.preview is None:
         return Check(name, Outcome.NOT_MADE, "thumbnail-not-compared"), share, row
+    if report.preview == "shown":
+        return Check(name, Outcome.PASS, "thumbnail-decodes"), share, row
     if report.preview != "compared":
         return Check(name, Outcome.DOUBT, "thumbnail-undecodable"), share, row
     if walk.broken is not None:

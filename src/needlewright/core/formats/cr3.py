@@ -84,8 +84,14 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     return finish(
         start, end, problem, facts, parts,
         (structure(problem, start, len(parts)), index, end_mark(problem is None, counted=True)),
-        share=(end - start) / max(1, wanted - start) if wanted > end else 0.99,
+        share=_share(start, end, wanted, problem),
         preview=_preview(view, tracks), verified=moov.stop if problem else None)
+
+
+def _share(start: int, end: int, wanted: int, problem: FormatError | None) -> float:
+    if problem is None:
+        return 1.0
+    return (end - start) / (wanted - start) if wanted > end else 0.99
 
 
 def _all_inside(tracks: list[Track], data: list[Box], end: int) -> None:

@@ -189,7 +189,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         problem is None) else Check("index", Outcome.FAIL, "items-outside", {"items": items})
     end = state.stop
     wanted = max((s for spans in state.items.values() for _, s in spans), default=end)
-    share = (end - start) / max(1, wanted - start) if wanted > end else 0.99
+    share = 1.0 if problem is None else (
+        (end - start) / (wanted - start) if wanted > end else 0.99)
     # Turning is done by the file's own properties, so EXIF's orientation must not turn it again.
     facts = Facts(width, height, exif.taken, exif.camera, 1, None, dict(exif.extra))
     return finish(

@@ -16,8 +16,8 @@ from needlewright.core.kernels.jpeg_bits import HuffmanTable, build_huffman
 MAX_SEGMENTS = 20_000  # real files hold a few dozen; hostile ones must end
 MAX_COMPONENTS = 4
 
-SOI, EOI, SOS, DQT, DHT, DRI, DNL, APP0, APP1, APP2, COM = (
-    0xD8, 0xD9, 0xDA, 0xDB, 0xC4, 0xDD, 0xDC, 0xE0, 0xE1, 0xE2, 0xFE)
+SOI, EOI, SOS, DQT, DHT, DRI, DNL, APP0, APP1, APP2, APP15, COM = (
+    0xD8, 0xD9, 0xDA, 0xDB, 0xC4, 0xDD, 0xDC, 0xE0, 0xE1, 0xE2, 0xEF, 0xFE)
 FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}
 AFTER_SCAN = frozenset({EOI, SOS, DHT, DQT, DRI, DNL, COM})
 SEQUENTIAL = frozenset({0xC0, 0xC1})
@@ -96,7 +96,7 @@ class Headers:
     appended: list[tuple[int, int]] = field(default_factory=list)  # MPF: absolute offset, size
     doubts: list[str] = field(default_factory=list)  # segments whose content is not theirs
     has_clip: bool = False  # XMP announces one behind the picture
-    has_own_marker: bool = False  # an APP0 or APP1 segment: a file, not a bare thumbnail
+    has_own_marker: bool = False  # an APPn segment: a file, not a bare thumbnail
 
 
 def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start: int) -> None:
@@ -113,11 +113,17 @@ def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start
         if len(body) != 2:
             raise FormatError("restart interval of a wrong length", offset=at)
         headers.restart_interval = struct.unpack(">H", body)[0]
-    elif marker in (APP0, APP1):
+    elif APP0 <= marker <= APP15:
         headers.has_own_marker = True
-        if marker == APP1 and body[:6] == b"Exif\0\0" and headers.exif is None:
+        _read_application(headers, marker, body, at, file_start)
+
+
+def _read_application(headers: Headers, marker: int, body: bytes, at: int,
+                      file_start: int) -> None:
+    if marker == APP1:
+        if body[:6] == b"Exif\0\0" and headers.exif is None:
             headers.exif, headers.exif_at = read_exif(body[6:]), at + 6
-        elif marker == APP1 and body.startswith(XMP):
+        elif body.startswith(XMP):
             if not _is_text(body[len(XMP):]):
                 headers.doubts.append("XMP")
             headers.has_clip = headers.has_clip or any(word in body for word in CLIP_WORDS)

@@ -26,6 +26,8 @@ from needlewright.core.structures.view import Parts, View, end_mark, structure
 BLOCK_BYTES = 4 << 20
 LOOK_AHEAD_BYTES = 4 << 20
 MIN_PACKS = 4
+LAST_PACK_BYTES = 1 << 18
+MAX_GAP = 90_000 * 60  # of the clock, over damage
 PACK = b"\0\0\x01\xba"
 
 
@@ -39,14 +41,33 @@ def _follow(view: View, at: int, counts: np.ndarray) -> tuple[int, int]:
             return at, why
 
 
-def _resumes(view: View, at: int, counts: np.ndarray) -> int | None:
-    """Where behind damage at `at` the packs go on, or None."""
+def _clock(data: bytes) -> int | None:
+    """The system clock reference of a pack header, in units of 1/90,000 s."""
+    if len(data) < 10:
+        return None
+    value = int.from_bytes(data[4:9], "big")
+    if data[4] & 0xC4 == 0x44:
+        return (value >> 35 & 7) << 30 | (value >> 19 & 0x7FFF) << 15 | value >> 3 & 0x7FFF
+    return (value >> 33 & 7) << 30 | (value >> 17 & 0x7FFF) << 15 | value >> 1 & 0x7FFF
+
+
+def _last_clock(view: View, stop: int) -> int | None:
+    """The clock of the last pack before `stop`."""
+    start = max(view.start, stop - LAST_PACK_BYTES)
+    data = view.source.read_at(start, stop - start)
+    at = data.rfind(PACK)
+    return _clock(data[at:]) if at >= 0 else None
+
+
+def _resumes(view: View, at: int) -> int | None:
+    """Where behind damage at `at` the same stream goes on, or None: its clock tells."""
+    before = _last_clock(view, at)
     data = view.source.read_at(at, min(LOOK_AHEAD_BYTES, view.stop - at))
     place = 0
-    while (place := data.find(PACK, place + 1)) >= 0:
-        opens = data[place + 14 : place + 18] == b"\0\0\x01\xbb"
-        if opens and (at + place - view.start) % view.source.sector_size == 0:
-            return None  # with a system header at a sector boundary: another file
+    while before is not None and (place := data.find(PACK, place + 1)) >= 0:
+        clock = _clock(data[place : place + 10])
+        if clock is None or not 0 <= clock - before <= MAX_GAP:
+            continue
         trial = np.zeros(3, np.int64)
         program_packets(np.frombuffer(data, np.uint8), place, trial)
         if trial[0] >= MIN_PACKS:
@@ -62,7 +83,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     problem: FormatError | None = None
     lost = 0
     while why != PACKS_END and counts[0] >= MIN_PACKS and at < view.stop:
-        resumed = _resumes(view, at, counts)
+        resumed = _resumes(view, at)
         if resumed is None:
             break
         problem = problem or FormatError("no packet where one must be", offset=at)

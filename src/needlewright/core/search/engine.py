@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.errors import SourceError
-from needlewright.core.formats.base import Walk
+from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event
 from needlewright.core.search.plan import Plan, StopSignal
 from needlewright.core.search.registry import Context, steps
@@ -20,7 +20,7 @@ def search(source: Source, plan: Plan, stop: StopSignal) -> Iterator[Event]:
     that goes away; unreadable ranges are noted and passed over.
     """
     area = cut_area(source, plan.area)
-    decoders: DecoderPool[tuple[Walk, str]] = DecoderPool()
+    decoders: DecoderPool[Case] = DecoderPool()
     try:
         for name, step in steps().items():
             if name not in plan.steps or stop.is_set():

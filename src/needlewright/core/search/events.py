@@ -30,6 +30,8 @@ class Find:
     name: str | None = None
     path: str | None = None
     removed: bool | None = None
+    parent: tuple[int, str] | None = None  # (start, format) of the broken find it lies in
+    strip: bytes = b""  # ten frames of a clip, side by side
 
     @property
     def size(self) -> int:
@@ -60,6 +62,21 @@ class Found:
 
 
 @dataclass(frozen=True, slots=True)
+class Rechecked:
+    """A find that was told before, with checks that took longer; it replaces the earlier one."""
+
+    find: Find
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What the medium looks like from byte `start` on, a `Texture` for each 4 KiB."""
+
+    start: int
+    classes: bytes
+
+
+@dataclass(frozen=True, slots=True)
 class Note:
     """Something for the log: a code and values for `wording`."""
 
@@ -81,4 +98,4 @@ class Finished:
     checkpoint: int
 
 
-Event = Progress | Found | Note | Finished
+Event = Progress | Found | Rechecked | Seen | Note | Finished

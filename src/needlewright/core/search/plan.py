@@ -18,10 +18,17 @@ class StopSignal(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """`kinds` empty means all; `area` None means the whole source; `resume` maps the name of an
-    interrupted step to the byte where it goes on."""
+    """What is wanted. `kinds` and `formats` empty mean all, else what both allow; `area` None means
+    the whole source; `resume` maps the name of an interrupted step to the byte where it goes on.
+    `every_byte`: signatures are looked for at every byte and not at sectors only. `every_frame`:
+    clips and sound are decoded in full. `texture`: tell what the medium looks like, too.
+    """
 
     steps: tuple[str, ...] = ("signatures",)
     kinds: frozenset[Kind] = frozenset()
     area: Span | None = None
     resume: Mapping[str, int] = field(default_factory=dict)
+    formats: frozenset[str] = frozenset()
+    every_byte: bool = False
+    every_frame: bool = True
+    texture: bool = False

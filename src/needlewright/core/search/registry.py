@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from types import MappingProxyType
 
 from needlewright.core.checks.decoding import DecoderPool
-from needlewright.core.formats.base import Walk
 from needlewright.core.registry import Registry
+from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event
 from needlewright.core.search.plan import Plan, StopSignal
 from needlewright.core.sources.source import Source, Span
@@ -23,7 +23,7 @@ class Context:
     area: Span
     begin: int
     stop: StopSignal
-    decoders: DecoderPool[tuple[Walk, str]]
+    decoders: DecoderPool[Case]
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,63 +1,99 @@
 """The step *signatures*: files known by their first bytes, followed by their own structure.
 
-One pass over the area. A sound file claims its bytes, so what lies inside it is not reported
-again; what lies behind the damage of a broken one is.
+One pass over the area, at sector boundaries or at every byte. A sound file claims its bytes, so
+what lies inside it is not reported again; what lies behind the damage of a broken one is, and is
+linked to it. Damage that only a decoder notices gives the bytes behind it back: they are searched
+once more at the end.
 """
 
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+import numpy.typing as npt
 
-from needlewright.core.checks.decoding import DecodeReport, DecodeRequest
-from needlewright.core.checks.grading import judge
+from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.formats.base import Check, Format, Outcome, Walk
-from needlewright.core.formats.registry import formats
-from needlewright.core.kernels.signatures import SignatureTable, build_table, find_signatures
+from needlewright.core.formats.base import Format
+from needlewright.core.kernels.signatures import (
+    Pattern,
+    SignatureTable,
+    build_table,
+    find_everywhere,
+    find_signatures,
+)
+from needlewright.core.kernels.texture import BLOCK_BYTES as TEXTURE_BYTES
+from needlewright.core.kernels.texture import Texture, classify
+from needlewright.core.search.carving import (
+    HEAD_BYTES,
+    Claims,
+    Interrupted,
+    chosen_formats,
+    follow,
+)
+from needlewright.core.search.deciding import (
+    Case,
+    damaged_from,
+    find_of,
+    preview_find,
+    requests,
+)
 from needlewright.core.search.events import (
     Ending,
     Event,
-    Find,
     Finished,
     Found,
     Note,
     Progress,
+    Rechecked,
+    Seen,
 )
 from needlewright.core.search.registry import Context, Step, register
-from needlewright.core.sources.careful import first_unreadable, read_around
-from needlewright.core.sources.source import Source, Span
-from needlewright.core.sources.windows import Window
+from needlewright.core.sources.careful import read_around
+from needlewright.core.sources.source import Span
 
 NAME = "signatures"
 BLOCK_BYTES = 1 << 20  # read at once, into one buffer that is used again
+OVERLAP = 128  # bytes kept of the block before, where signatures may straddle
 PENDING_DECODES = 12
 PROGRESS_EVERY_BYTES = 4 << 20
-HEAD_BYTES = 64
-READ_TRIES = 4  # of a walk over bytes that cannot be read
+HOLE_BYTES = 1 << 30  # of a hole, told at once
+MAX_AGAIN = 10_000  # stretches that are searched once more
 
 
 @dataclass(slots=True)
 class _Pass:
-    """The state of one pass. `claimed`: bytes before this belong to a find already."""
+    """The state of one pass over `area`. `at`: everything before it has been looked at.
+
+    `pending`: start of a find -> answers of decoders that it waits for. `again`: stretches to be
+    searched once more. `looked`: first sights of clips whose frames are still being decoded.
+    """
 
     context: Context
-    chosen: tuple[Format, ...]
     table: SignatureTable
     owner: tuple[Format, ...]
+    area: Span
     at: int
-    claimed: int
+    claims: Claims
     started: float
     begun_at: int
     told: int
-    pending: dict[int, int] = field(default_factory=dict)  # start of a find -> how many wait
+    again: deque[Span] = field(default_factory=deque)
+    pending: dict[int, int] = field(default_factory=dict)
+    looked: dict[int, DecodeReport] = field(default_factory=dict)
+    texture: bool = False
+
+    @property
+    def step(self) -> int:
+        return 1 if self.context.plan.every_byte else self.context.source.sector_size
 
     @property
     def checkpoint(self) -> int:
-        return min([self.at, *self.pending])
+        return min([self.at, *self.pending, *(s.start for s in self.again)])
 
     def progress(self) -> Progress:
         area = self.context.area
@@ -68,44 +104,118 @@ class _Pass:
 
 
 def run(context: Context) -> Iterator[Event]:
-    """Search the area of `context` for the formats of the plan's kinds."""
-    chosen = tuple(
-        f for f in formats().values() if not context.plan.kinds or f.kind in context.plan.kinds)
-    pairs = [(f, s) for f in chosen for s in f.signatures]
-    table = build_table([(s.magic, s.at) for _, s in pairs])
-    state = _Pass(context, chosen, table, tuple(f for f, _ in pairs), context.begin,
-                  context.begin, time.monotonic(), context.begin, context.begin)
-    stopped = False
-    block = bytearray(BLOCK_BYTES)
+    """Search the area of `context` for the formats that its plan wants."""
+    pairs = [(f, s) for f in chosen_formats(context.plan) for s in f.signatures]
+    table = build_table([Pattern(s.magic, s.at, s.mask, s.weak) for _, s in pairs])
+    state = _Pass(
+        context, table, tuple(f for f, _ in pairs), context.area, context.begin,
+        Claims(context.begin), time.monotonic(), context.begin, context.begin,
+        texture=context.plan.texture)
+    context.decoders.keep_free = True
     yield state.progress()
-    while state.at < context.area.stop:
-        if context.stop.is_set():
-            stopped = True
-            break
+    stopped = yield from _over(state)
+    context.decoders.keep_free = False
+    while not stopped and (context.decoders.pending or state.again):
+        yield from _settled(state, wait_s=0.1)
+        yield state.progress()
+        if not context.decoders.pending and state.again:
+            stopped = yield from _once_more(state)
+        stopped = stopped or context.stop.is_set()
+    yield Finished(NAME, Ending.STOPPED if stopped else Ending.DONE, state.checkpoint)
+
+
+def _over(state: _Pass) -> Generator[Event, None, bool]:
+    """Look at everything from `state.at` to the end of its area; returns whether it was stopped."""
+    block = bytearray(BLOCK_BYTES + OVERLAP)
+    while state.at < state.area.stop:
+        if state.context.stop.is_set():
+            return True
         try:
+            yield from _skip_hole(state)
             yield from _search_block(state, block)
+        except Interrupted:
+            return True
         except SourceError:
             # The medium is gone; what was read before that is still worth its checks.
-            while context.decoders.pending and not context.stop.is_set():
+            while state.context.decoders.pending and not state.context.stop.is_set():
                 yield from _settled(state, wait_s=0.1)
             raise
         if state.at - state.told >= PROGRESS_EVERY_BYTES:
             state.told = state.at
             yield from _settled(state, wait_s=0.0)
             yield state.progress()
-    while context.decoders.pending and not (stopped := stopped or context.stop.is_set()):
-        yield from _settled(state, wait_s=0.1)
-        yield state.progress()
-    yield Finished(NAME, Ending.STOPPED if stopped else Ending.DONE, state.checkpoint)
+    return state.context.stop.is_set()
+
+
+def _once_more(state: _Pass) -> Generator[Event, None, bool]:
+    """Search the stretches that turned out not to belong to the find that claimed them."""
+    whole, end = state.area, state.at
+    stopped = False
+    while state.again and not stopped:
+        span = state.again.popleft()
+        state.area, state.at, state.texture = span, span.start, False
+        state.claims.until = span.start
+        stopped = yield from _over(state)
+        if stopped:
+            state.again.appendleft(Span(state.at, span.stop))
+    state.area, state.at = whole, end
+    return stopped
+
+
+def _skip_hole(state: _Pass) -> Iterator[Event]:
+    """Step over what is known to hold nothing, telling that it is blank."""
+    source = state.context.source
+    data_at = min(source.next_data(state.at), state.area.stop)
+    data_at -= data_at % max(TEXTURE_BYTES, source.sector_size) if (
+        data_at < state.area.stop) else 0
+    while data_at - state.at >= BLOCK_BYTES:
+        stop = min(data_at, state.at + HOLE_BYTES)
+        if state.texture:
+            count = stop // TEXTURE_BYTES - state.at // TEXTURE_BYTES
+            yield Seen(state.at // TEXTURE_BYTES * TEXTURE_BYTES, bytes([Texture.BLANK]) * count)
+        state.at = stop
+        if state.context.stop.is_set():
+            return
+        if state.at - state.told >= PROGRESS_EVERY_BYTES:
+            state.told = state.at
+            yield from _settled(state, wait_s=0.0)
+            yield state.progress()
 
 
 def _search_block(state: _Pass, block: bytearray) -> Iterator[Event]:
-    source, area = state.context.source, state.context.area
-    length = min(len(block), area.stop - state.at)
+    source, area = state.context.source, state.area
     base = state.at
-    view = memoryview(block)[:length]
+    length = min(len(block) - OVERLAP, area.stop - base)
+    # A signature may begin in the last bytes that are looked at and end behind them.
+    ahead = OVERLAP if state.step == 1 else 0
+    view = memoryview(block)[: min(length + ahead, source.size - base)]
+    read = yield from _read(state, base, view)
+    if read == 0:
+        state.at = area.stop
+        return
+    length = min(length, read)
+    data = np.frombuffer(block, np.uint8)[:read]
+    if state.texture and base % TEXTURE_BYTES == 0:
+        yield Seen(base, classify(data[:length]).tobytes())
+    offsets, which = _matches(state, data)
+    for offset, index in zip(offsets.tolist(), which.tolist()):
+        if offset >= length:
+            break
+        if state.context.stop.is_set():
+            state.at = base + offset  # a later run takes this candidate up again
+            return
+        if base + offset >= state.claims.until:
+            state.at = base + offset
+            yield from _candidate(state, base + offset, state.owner[index],
+                                  bytes(data[offset : offset + HEAD_BYTES]))
+    state.at = base + length
+
+
+def _read(state: _Pass, base: int, view: memoryview) -> Generator[Event, None, int]:
+    """Fill `view` from `base`, zeros where the medium cannot be read; returns the bytes read."""
+    source = state.context.source
     try:
-        read = source.read_into(base, view)
+        return source.read_into(base, view)
     except SourceError as error:
         if error.code != "source-range":
             raise
@@ -113,108 +223,83 @@ def _search_block(state: _Pass, block: bytearray) -> Iterator[Event]:
         for span in bad:
             yield Note("range-unreadable", {
                 "start": span.start, "stop": span.stop, "reason": error.values.get("reason", "")})
-    if read == 0:
-        state.at = area.stop
-        return
-    data = np.frombuffer(block, np.uint8)[:read]
-    offsets, which = find_signatures(data, source.sector_size, state.table)
-    for offset, index in zip(offsets.tolist(), which.tolist()):
-        if state.context.stop.is_set():
-            state.at = base + offset  # a later run takes this candidate up again
-            return
-        if base + offset >= state.claimed:
-            yield from _candidate(state, base + offset, state.owner[index],
-                                  bytes(data[offset : offset + HEAD_BYTES]))
-    state.at = base + read
+        return read
+
+
+def _matches(state: _Pass, data: npt.NDArray[np.uint8]) -> tuple[
+        npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+    sector = state.context.source.sector_size
+    if state.step != 1:
+        return find_signatures(data, sector, state.table)
+    offsets, which = find_everywhere(data, state.table)
+    # Weak signatures are looked for at sectors all the same.
+    shift = -state.at % sector
+    more, owners = find_signatures(data[shift:], sector, state.table)
+    joined = np.unique(np.stack((
+        np.concatenate((offsets, more + shift)), np.concatenate((which, owners)))), axis=1)
+    return joined[0], joined[1]
 
 
 def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[Event]:
-    source = state.context.source
+    context = state.context
     if len(head) < HEAD_BYTES:
-        head = source.read_at(start, HEAD_BYTES)
+        head = context.source.read_at(start, HEAD_BYTES)
     if not form.accept(head):
         return
     try:
-        walk = _walk(source, start, form)
+        walk = follow(context.source, start, form, context.stop)
     except FormatError:
         return
-    lost = source.lost_within(walk.start, walk.stop)
-    if lost:
-        share = lost / max(1, walk.stop - walk.start)
-        check = Check("source", Outcome.FAIL, "sectors-lost", {"bytes": lost, "share": share})
-        walk = replace(walk, checks=(check, *walk.checks))
-    state.claimed = max(state.claimed, _claim(walk, source.sector_size))
-    if form.decoder and _worth_decoding(walk):
-        while state.context.decoders.pending >= PENDING_DECODES:
+    case = Case(walk, form.name, state.claims.parent(start))
+    if context.plan.kinds and case.variant.kind not in context.plan.kinds:
+        state.claims.add(walk, case.variant.name, state.step)
+        return
+    state.claims.add(walk, case.variant.name, state.step)
+    asked = list(requests(case, context.source, context.plan.every_frame))
+    if not asked or asked[0][2]:
+        yield from _told(state, case, None, first=True)
+    for question, request, later in asked:
+        while not later and context.decoders.urgent >= PENDING_DECODES:
             yield from _settled(state, wait_s=0.2)
-            if state.context.stop.is_set():
+            if context.stop.is_set():
                 break
         state.pending[start] = state.pending.get(start, 0) + 1
-        state.context.decoders.submit((walk, form.name), _request(state, walk, form))
-    else:
-        yield _found(form, walk, None)
-
-
-def _walk(source: Source, start: int, form: Format) -> Walk:
-    """The walk from `start`; where its bytes cannot be read, as far as they can."""
-    edge = source.size
-    for _ in range(READ_TRIES):
-        try:
-            walk = form.walk(Window(source, Span(0, edge)), start, edge)
-        except SourceError as error:
-            if error.code != "source-range":
-                raise
-            edge = min(edge, first_unreadable(source, error.values["start"], edge))
-            continue
-        if edge == source.size:
-            return walk
-        check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
-        return replace(walk, checks=(check, *walk.checks))
-    raise FormatError("the medium cannot be read here", offset=start)
-
-
-def _claim(walk: Walk, sector: int) -> int:
-    """First byte that may begin another find.
-
-    Where the headers themselves break, a foreign file may begin in any sector behind the first.
-    """
-    if walk.broken is None:
-        return walk.stop
-    if walk.broken.row is None:
-        return walk.start + sector
-    return max(walk.start + sector, min(walk.broken.offset, walk.stop))
-
-
-def _worth_decoding(walk: Walk) -> bool:
-    implausible = any(c.code == "dimensions-implausible" for c in walk.checks)
-    return not implausible and walk.stop > walk.start
-
-
-def _request(state: _Pass, walk: Walk, form: Format) -> DecodeRequest:
-    preview = None
-    if walk.preview is not None:
-        preview = (walk.preview[0] - walk.start, walk.preview[1] - walk.start)
-    pixels = (walk.facts.width or 0) * (walk.facts.height or 0)
-    return DecodeRequest(
-        state.context.source, ((walk.start, walk.stop - walk.start),), form.decoder, pixels,
-        preview)
+        context.decoders.submit(question, request, later)
 
 
 def _settled(state: _Pass, wait_s: float) -> Iterator[Event]:
-    for (walk, name), report in state.context.decoders.results(wait_s):
-        left = state.pending.pop(walk.start) - 1
+    for case, report in state.context.decoders.results(wait_s):
+        start = case.walk.start
+        left = state.pending.pop(start) - 1
         if left:
-            state.pending[walk.start] = left
-        yield _found(formats()[name], walk, report)
+            state.pending[start] = left
+        if case.task == LOOK:
+            state.looked[start] = report
+            yield from _told(state, replace(case, looked=report), None, first=True)
+            if not left:
+                state.looked.pop(start, None)
+        elif case.task == FRAMES:
+            seen = state.looked.pop(start, None)
+            yield from _told(state, replace(case, looked=seen), report, first=False)
+        else:
+            yield from _told(state, case, report, first=True)
 
 
-def _found(form: Format, walk: Walk, report: DecodeReport | None) -> Found:
-    verdict = judge(walk, report)
-    return Found(Find(
-        form.name, form.kind, form.extension, ((walk.start, walk.stop - walk.start),),
-        verdict.grade, verdict.share, (NAME,), verdict.checks, walk.facts, walk.parts,
-        walk.preview, verdict.damage_row, report.thumbnail if report else b"",
-    ))
+def _told(state: _Pass, case: Case, report: DecodeReport | None, first: bool) -> Iterator[Event]:
+    """The find that `case` is; its preview beside it where it is broken."""
+    source = state.context.source
+    find, verdict = find_of(case, report, NAME, source.sector_size)
+    yield Found(find) if first else Rechecked(find)
+    inner = preview_find(case, find, source, NAME) if first else None
+    if inner is not None:
+        yield Found(inner)
+    place = damaged_from(case.walk, verdict, report)
+    if place is not None and len(state.again) < MAX_AGAIN:
+        state.claims.open(case.walk, case.variant.name)
+        sector = source.sector_size
+        begin = max(case.walk.start + state.step, place // sector * sector)
+        if begin < case.walk.stop:
+            state.again.append(Span(begin, case.walk.stop))
 
 
 register(Step(NAME, order=40, run=run))

@@ -71,6 +71,13 @@ class ImageFile(Source):
             done += got
         return done
 
+    def next_data(self, offset: int) -> int:
+        try:
+            return min(os.lseek(self._fd, offset, os.SEEK_DATA), self._size)
+        except OSError as error:
+            # ENXIO: nothing but a hole up to the end; devices do not know the question.
+            return self._size if error.errno == errno.ENXIO else offset
+
     def local_path(self) -> tuple[str, int] | None:
         return str(self.path.absolute()), 0
 

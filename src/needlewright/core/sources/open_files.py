@@ -108,6 +108,11 @@ class CopiedImage(Source):
         pending = next(self._states.ranges(State.PENDING), None)
         return self.size if pending is None else pending[0].start
 
+    def next_data(self, offset: int) -> int:
+        if offset >= self.settled:
+            return offset  # a hole there may only not be copied yet
+        return min(self._image.next_data(offset), self.settled)
+
     def local_path(self) -> tuple[str, int] | None:
         return self._image.local_path()
 

@@ -92,6 +92,13 @@ class Source(ABC):
         """Bytes before this are final; behind it some are still being copied."""
         return self.size
 
+    def next_data(self, offset: int) -> int:
+        """The first byte from `offset` on that may be other than zero; `size` if none is.
+
+        Only as much as is known without reading: holes of sparse images.
+        """
+        return offset
+
     def local_path(self) -> tuple[str, int] | None:
         """(path, byte offset in it) where another process may read the same bytes, else None."""
         return None

@@ -28,6 +28,10 @@ class Window(Source):
         shift = self._span.start
         return self._parent.lost_within(start + shift, min(stop + shift, self._span.stop))
 
+    def next_data(self, offset: int) -> int:
+        shift = self._span.start
+        return min(self._parent.next_data(offset + shift) - shift, self.size)
+
     def local_path(self) -> tuple[str, int] | None:
         place = self._parent.local_path()
         return None if place is None else (place[0], place[1] + self._span.start)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 
 from needlewright.core.kernels.sound_frames import AMR, follow, resume
 from needlewright.core.structures.view import View
@@ -43,13 +44,25 @@ def follow_chain(view: View, start: int, coding: int) -> Chain:
         gap = np.frombuffer(view.source.read_at(
             chain.stop, min(GAP_BYTES, view.stop - chain.stop)), np.uint8)
         begin = resume(gap, 1, chain.key, coding, SURE_FRAMES)
-        # What begins at a sector may be another file of the same kind.
-        if begin < 0 or (chain.stop + begin - view.start) % view.source.sector_size == 0:
+        if begin < 0 or _another_file(view, gap, chain.stop, begin):
             return chain
         if chain.damaged is None:
             chain.damaged = chain.stop
         chain.lost += begin
         chain.stop += begin
+
+
+def _another_file(view: View, gap: npt.NDArray[np.uint8], at: int, begin: int) -> bool:
+    """Whether the frames `begin` bytes behind `at` open a file of their own: at a sector boundary,
+    behind a tag that stands at one, or with an information frame."""
+    sector = view.source.sector_size
+    if (at + begin - view.start) % sector == 0:
+        return True
+    first = -(at - view.start) % sector
+    if any(bytes(gap[p : p + 3]) == b"ID3" for p in range(first, begin, sector)):
+        return True
+    head = bytes(gap[begin : begin + 192])
+    return b"Xing" in head or b"Info" in head or b"VBRI" in head
 
 
 def _straight(view: View, chain: Chain, coding: int) -> None:

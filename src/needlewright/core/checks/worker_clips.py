@@ -1,0 +1,291 @@
+"""Clips and sound in the isolated decoder: first frame, strip, every frame, one frame by time.
+
+Decoders are told to give up on an error rather than to hide it, so that the first damaged sample is
+the one that is named.
+"""
+
+from __future__ import annotations
+
+import io
+from array import array
+from collections.abc import Callable
+from typing import Any
+
+import av
+from PIL import Image, ImageDraw
+
+from needlewright.core.checks.worker_pictures import thumbnail
+
+av.logging.set_level(av.logging.PANIC)
+STRIP_FRAMES = 10
+STRIP_HEIGHT = 90
+NOT_BLACK = 24  # mean grey level
+MAX_TRIES = 400  # packets looked at for one frame
+WAVE_SIZE = (360, 200)
+MAX_DAMAGED = 200  # stretches that are listed
+Alive = Callable[[], None]
+
+
+def _open(source: io.RawIOBase) -> Any:
+    return av.open(source, "r", metadata_errors="replace")
+
+
+def _streams(container: Any, kinds: tuple[str, ...], strict: bool) -> list[Any]:
+    chosen = [s for s in container.streams if s.type in kinds and s.codec_context is not None]
+    for stream in chosen:
+        stream.codec_context.thread_count = 1
+        if strict and stream.type == "video":
+            stream.codec_context.options = {"err_detect": "explode"}
+    return chosen
+
+
+def _frame_from(container: Any, stream: Any, seconds: float | None) -> Any:
+    """The first frame that decodes at or behind `seconds`, or None."""
+    if seconds is not None:
+        try:
+            container.seek(int(seconds * 1_000_000), backward=True)
+        except av.error.FFmpegError:
+            return None
+    wanted = -1.0 if seconds is None else seconds - 0.001
+    last = None
+    try:
+        for tries, packet in enumerate(container.demux(stream)):
+            try:
+                for last in packet.decode():
+                    # Frames before the wanted one are passed through, up to a bound.
+                    if last.time is None or last.time >= wanted or tries > MAX_TRIES // 2:
+                        return last
+            except av.error.FFmpegError:
+                pass
+            if tries > MAX_TRIES:
+                break
+    except (av.error.FFmpegError, EOFError):
+        pass
+    return last
+
+
+def _small(frame: Any, height: int) -> Image.Image:
+    width = max(2, round(frame.width * height / max(1, frame.height)))
+    picture: Image.Image = frame.reformat(width=width, height=height, format="rgb24").to_image()
+    return picture
+
+
+def _duration(container: Any, stream: Any) -> float:
+    if stream.duration and stream.time_base:
+        return float(stream.duration * stream.time_base)
+    return container.duration / 1_000_000 if container.duration else 0.0
+
+
+def _mean(picture: Image.Image) -> float:
+    return sum(picture.resize((1, 1), Image.Resampling.BOX).tobytes()) / 3
+
+
+def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
+        dict[str, Any], list[bytes]]:
+    """(answer, [first frame that is not black, strip of ten frames])."""
+    answer: dict[str, Any] = {"ok": False, "error": None}
+    try:
+        with _open(source) as container:
+            videos = _streams(container, ("video",), strict=False)
+            if not videos:
+                answer["error"], answer["text"] = "undecodable", "it has no pictures"
+                return answer, [b"", b""]
+            stream = videos[0]
+            stream.codec_context.skip_frame = "NONKEY"
+            answer["width"], answer["height"] = stream.width, stream.height
+            length = _duration(container, stream)
+            first, strip = None, []
+            for index in range(STRIP_FRAMES):
+                alive()
+                at = None if length <= 0 or index == 0 else length * index / STRIP_FRAMES
+                frame = _frame_from(container, stream, at)
+                if frame is None:
+                    continue
+                strip.append(_small(frame, STRIP_HEIGHT))
+                if first is None or (first[1] < NOT_BLACK <= _mean(strip[-1])):
+                    side = min(request["side"], max(frame.width, frame.height))
+                    high = max(2, round(side * frame.height / max(frame.width, frame.height)))
+                    first = (_small(frame, high), _mean(strip[-1]))
+                if length <= 0:
+                    break
+            if first is None:
+                answer["error"], answer["text"] = "undecodable", "no frame of it decodes"
+                return answer, [b"", b""]
+            answer["ok"] = True
+            return answer, [thumbnail(first[0], request["side"], request.get("turn", 1)),
+                            _strip(strip)]
+    except MemoryError:
+        answer["error"] = "memory"
+    except Exception as error:
+        answer["error"], answer["text"] = "undecodable", _text(error)
+    return answer, [b"", b""]
+
+
+def _text(error: Exception) -> str:
+    return (getattr(error, "strerror", None) or str(error) or type(error).__name__)[:200]
+
+
+def _strip(frames: list[Image.Image]) -> bytes:
+    """The frames side by side, as one JPEG."""
+    width = max(frame.width for frame in frames)
+    sheet = Image.new("RGB", (width * len(frames), STRIP_HEIGHT))
+    for index, frame in enumerate(frames):
+        sheet.paste(frame, (index * width, 0))
+    out = io.BytesIO()
+    sheet.save(out, "JPEG", quality=78)
+    return out.getvalue()
+
+
+class _Track:
+    """What decoding one stream showed; times in seconds."""
+
+    def __init__(self, stream: Any) -> None:
+        self.kind = stream.type
+        self.base = float(stream.time_base) if stream.time_base else 0.0
+        self.packets = self.frames = self.bad = 0
+        self.first: int | None = None
+        self.first_at: int | None = None
+        self.first_s: float | None = None
+        self.damaged: list[list[float]] = []
+        self.open = False  # frames build on a damaged one until the next key frame
+        self.last_s = 0.0
+
+    def take(self, packet: Any, failed: bool) -> None:
+        moment = packet.pts if packet.pts is not None else packet.dts
+        seconds = moment * self.base if moment is not None else self.last_s
+        length = float(packet.duration or 0) * self.base
+        if failed:
+            self.bad += 1
+            if self.first is None:
+                self.first, self.first_at, self.first_s = self.packets, packet.pos, seconds
+            self.open = self.kind == "video"
+            self._mark(seconds, seconds + length)
+        elif self.open:
+            if packet.is_keyframe:
+                self.open = False
+            else:
+                self._mark(seconds, seconds + length)
+        self.packets += 1
+        self.last_s = max(self.last_s, seconds + length)
+
+    def _mark(self, start: float, stop: float) -> None:
+        if self.damaged and start <= self.damaged[-1][1] + 0.1 and start >= self.damaged[-1][0]:
+            self.damaged[-1][1] = max(self.damaged[-1][1], stop)
+        elif len(self.damaged) < MAX_DAMAGED:
+            self.damaged.append([start, stop])
+
+    def facts(self) -> dict[str, Any]:
+        return {"kind": self.kind, "packets": self.packets, "frames": self.frames,
+                "bad": self.bad, "first": self.first, "first_at": self.first_at,
+                "first_s": self.first_s, "damaged": self.damaged, "seconds": self.last_s}
+
+
+def every_frame(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
+        dict[str, Any], list[bytes]]:
+    """(answer with what every stream showed, [picture of the sound where there is no other])."""
+    answer: dict[str, Any] = {"ok": False, "error": None, "streams": []}
+    wave = _Wave() if request["format"] == "SOUND" else None
+    tracks: dict[int, _Track] = {}
+    try:
+        with _open(source) as container:
+            streams = _streams(container, ("video", "audio"), strict=True)
+            for stream in streams:
+                tracks[stream.index] = _Track(stream)
+                if stream.type == "video" and "width" not in answer:
+                    answer["width"], answer["height"] = stream.width, stream.height
+            if not streams:
+                answer["error"], answer["text"] = "undecodable", "nothing in it can be played"
+                return answer, [b""]
+            try:
+                for packet in container.demux(streams):
+                    alive()
+                    _decode(packet, tracks[packet.stream.index], wave)
+            except av.error.FFmpegError as error:
+                answer["text"] = _text(error)
+                answer["error"] = "undecodable"
+        answer["streams"] = [track.facts() for track in tracks.values()]
+        nothing = all(track.frames == 0 for track in tracks.values())
+        answer["ok"] = answer["error"] is None and not nothing and not any(
+            track.bad for track in tracks.values())
+        if nothing and answer["error"] is None:
+            answer["error"], answer["text"] = "undecodable", "nothing in it decodes"
+    except MemoryError:
+        answer["error"] = "memory"
+    except Exception as error:
+        answer["error"], answer["text"] = "undecodable", _text(error)
+    return answer, [wave.picture() if wave is not None and answer["streams"] else b""]
+
+
+def _decode(packet: Any, track: _Track, wave: _Wave | None) -> None:
+    failed = False
+    try:
+        for frame in packet.decode():
+            track.frames += 1
+            failed = failed or bool(getattr(frame, "is_corrupt", False))
+            if wave is not None and track.kind == "audio":
+                wave.take(frame)
+    except av.error.FFmpegError:
+        failed = True
+    if packet.size:
+        track.take(packet, failed)
+
+
+class _Wave:
+    """A picture of how loud a recording is over its length."""
+
+    def __init__(self) -> None:
+        self.peaks = array("f")
+        self._to_bytes = av.AudioResampler(format="s16", layout="mono", rate=8000)
+
+    def take(self, frame: Any) -> None:
+        for made in self._to_bytes.resample(frame):
+            samples = array("h", bytes(made.planes[0])[: made.samples * 2])
+            for at in range(0, len(samples), 160):
+                part = samples[at : at + 160]
+                self.peaks.append(max(abs(max(part)), abs(min(part))) / 32768)
+
+    def picture(self) -> bytes:
+        if not self.peaks:
+            return b""
+        width, height = WAVE_SIZE
+        sheet = Image.new("RGB", WAVE_SIZE, (38, 42, 44))
+        draw = ImageDraw.Draw(sheet)
+        for x in range(8, width - 8, 3):
+            first = (x - 8) * len(self.peaks) // (width - 16)
+            last = max(first + 1, (x - 5) * len(self.peaks) // (width - 16))
+            half = max(1.0, max(self.peaks[first:last]) * (height / 2 - 16))
+            draw.line((x, height / 2 - half, x, height / 2 + half), (196, 204, 200), 2)
+        out = io.BytesIO()
+        sheet.save(out, "JPEG", quality=82)
+        return out.getvalue()
+
+
+def still(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
+        dict[str, Any], list[bytes]]:
+    """(answer with the frame's own time, [the frame at `request["seconds"]`])."""
+    answer: dict[str, Any] = {"ok": False, "error": None}
+    try:
+        with _open(source) as container:
+            videos = _streams(container, ("video",), strict=False)
+            if not videos:
+                answer["error"], answer["text"] = "undecodable", "it has no pictures"
+                return answer, [b""]
+            stream = videos[0]
+            answer["width"], answer["height"] = stream.width, stream.height
+            answer["seconds"] = _duration(container, stream)
+            frame = _frame_from(container, stream, float(request["seconds"]))
+            if frame is None:
+                answer["error"], answer["text"] = "undecodable", "no frame there decodes"
+                return answer, [b""]
+            answer["ok"] = True
+            answer["corrupt"] = bool(getattr(frame, "is_corrupt", False))
+            answer["at"] = frame.time
+            side = min(request["side"], max(frame.width, frame.height))
+            high = max(2, round(side * frame.height / max(frame.width, frame.height)))
+            return answer, [thumbnail(_small(frame, high), request["side"],
+                                      request.get("turn", 1))]
+    except MemoryError:
+        answer["error"] = "memory"
+    except Exception as error:
+        answer["error"], answer["text"] = "undecodable", _text(error)
+    return answer, [b""]

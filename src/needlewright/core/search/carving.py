@@ -1,0 +1,121 @@
+"""One candidate of the signature search: followed, claimed, placed inside a broken one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.formats.base import Check, Format, Kind, Outcome, Walk
+from needlewright.core.formats.registry import formats
+from needlewright.core.search.plan import Plan, StopSignal
+from needlewright.core.sources.careful import first_unreadable
+from needlewright.core.sources.source import Source, Span
+from needlewright.core.sources.windows import Window
+
+HEAD_BYTES = 64
+READ_TRIES = 4  # of a walk over bytes that cannot be read
+OPEN_PARENTS = 32  # broken finds that are remembered, the innermost last
+
+
+class Interrupted(Exception):
+    """The search was told to stop in the middle of a walk; never leaves the search."""
+
+
+class _Watched(Window):
+    """The source up to an edge; reading from it ends the walk when the search is to stop."""
+
+    def __init__(self, source: Source, edge: int, stop: StopSignal) -> None:
+        super().__init__(source, Span(0, edge))
+        self._stop = stop
+
+    def read_into(self, offset: int, target: memoryview) -> int:
+        if self._stop.is_set():
+            raise Interrupted
+        return super().read_into(offset, target)
+
+
+def chosen_formats(plan: Plan) -> tuple[Format, ...]:
+    """The formats that `plan` asks for, of any of whose variants the kind is wanted."""
+    return tuple(
+        f for f in formats().values()
+        if (not plan.formats or f.name in plan.formats)
+        and (not plan.kinds or plan.kinds & kinds_of(f)))
+
+
+def kinds_of(form: Format) -> frozenset[Kind]:
+    """The kinds that finds of this format may have."""
+    return frozenset(v.kind for v in (form.plain, *form.variants))
+
+
+def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
+    """The walk from `start`; where its bytes cannot be read, as far as they can.
+
+    Raises FormatError where nothing of use is there, Interrupted when `stop` is set meanwhile.
+    """
+    edge = source.size
+    for _ in range(READ_TRIES):
+        try:
+            walk = form.walk(_Watched(source, edge, stop), start, edge)
+        except SourceError as error:
+            if error.code != "source-range":
+                raise
+            edge = min(edge, first_unreadable(source, error.values["start"], edge))
+            continue
+        if edge != source.size:
+            check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
+            walk = replace(walk, checks=(check, *walk.checks))
+        return _with_lost(source, walk)
+    raise FormatError("the medium cannot be read here", offset=start)
+
+
+def _with_lost(source: Source, walk: Walk) -> Walk:
+    lost = source.lost_within(walk.start, walk.stop)
+    if not lost:
+        return walk
+    share = lost / max(1, walk.stop - walk.start)
+    check = Check("source", Outcome.FAIL, "sectors-lost", {"bytes": lost, "share": share})
+    return replace(walk, checks=(check, *walk.checks))
+
+
+def claimed_by(walk: Walk, step: int) -> int:
+    """First byte that may begin another find; `step` is how far apart candidates are.
+
+    A sound file claims its bytes. A broken one claims what is surely its own: up to the damage
+    where its picture or samples show it, else no more than its first sector, since another file may
+    begin in any sector behind it.
+    """
+    if walk.broken is None:
+        return walk.stop
+    first = walk.start + step
+    if walk.verified is not None:
+        return max(first, min(walk.verified, walk.stop))
+    if walk.broken.row is None:
+        return first
+    return max(first, min(walk.broken.offset, walk.stop))
+
+
+@dataclass(slots=True)
+class Claims:
+    """Which bytes belong to a find already, and which broken finds lie around a place."""
+
+    until: int
+    _broken: list[Walk] = field(default_factory=list)
+    _names: dict[int, str] = field(default_factory=dict)
+
+    def add(self, walk: Walk, name: str, step: int) -> None:
+        self.until = max(self.until, claimed_by(walk, step))
+        if walk.broken is not None and walk.stop > self.until:
+            self.open(walk, name)
+
+    def open(self, walk: Walk, name: str) -> None:
+        """Remember a broken find, inside which others may lie."""
+        self._broken = [w for w in self._broken if w.start != walk.start][-OPEN_PARENTS:] + [walk]
+        self._names[walk.start] = name
+        self._names = {w.start: self._names[w.start] for w in self._broken}
+
+    def parent(self, start: int) -> tuple[int, str] | None:
+        """(start, format) of the innermost broken find around `start`, or None."""
+        for walk in reversed(self._broken):
+            if walk.start < start < walk.stop:
+                return walk.start, self._names[walk.start]
+        return None

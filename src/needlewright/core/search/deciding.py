@@ -1,0 +1,137 @@
+"""What the isolated decoders are asked about a walk, and the find that comes of their answers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from needlewright.core.checks.decoding import (
+    FRAMES,
+    LOOK,
+    DecodeReport,
+    DecodeRequest,
+    StreamReport,
+)
+from needlewright.core.checks.grading import Grade, Verdict, judge
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.formats.base import Facts, Format, Variant, Walk
+from needlewright.core.formats.registry import formats
+from needlewright.core.search.events import Find
+from needlewright.core.sources.source import Source
+
+CLIP, SOUND = "CLIP", "SOUND"
+CLIP_FRAMES_IN_MEMORY = 4  # of a clip, as a decoder keeps them, in pixels of pictures
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """A walk on its way to a find. `parent`: the broken find it lies in. `looked`: what the decoder
+    showed of a clip at first sight, until all of its frames are decoded."""
+
+    walk: Walk
+    form: str
+    parent: tuple[int, str] | None = None
+    looked: DecodeReport | None = None
+    task: str = ""
+
+    @property
+    def variant(self) -> Variant:
+        return self.walk.variant or formats()[self.form].plain
+
+
+def requests(case: Case, source: Source, every_frame: bool) -> Iterator[tuple[Case, DecodeRequest,
+                                                                              bool]]:
+    """(case, request, for later) of each question to the decoders, in order."""
+    decoder, walk = case.variant.decoder, case.walk
+    implausible = any(c.code == "dimensions-implausible" for c in walk.checks)
+    if not decoder or implausible or walk.stop <= walk.start:
+        return
+    extents = ((walk.start, walk.stop - walk.start),)
+    pixels = (walk.facts.width or 0) * (walk.facts.height or 0)
+    if decoder in (CLIP, SOUND):
+        pixels *= CLIP_FRAMES_IN_MEMORY
+        asked = DecodeRequest(source, extents, decoder, pixels, turn=walk.facts.orientation)
+        if not asked.reachable:
+            return
+        if decoder == CLIP:
+            yield replace(case, task=LOOK), replace(asked, task=LOOK), False
+        if every_frame:
+            yield replace(case, task=FRAMES), replace(asked, task=FRAMES), True
+        return
+    preview = None
+    if walk.preview is not None:
+        preview = (walk.preview[0] - walk.start, walk.preview[1] - walk.start)
+    asked = DecodeRequest(source, extents, decoder, pixels, preview, turn=walk.facts.orientation)
+    if asked.reachable:
+        yield case, asked, False
+
+
+def find_of(case: Case, report: DecodeReport | None, step: str,
+            sector: int) -> tuple[Find, Verdict]:
+    """The find that `case` is, after what the decoder said; `report` is None where none was asked.
+
+    For a clip, `report` is that of all its frames, or None while they are not decoded. `sector`:
+    bytes between the places where files begin.
+    """
+    walk, variant = case.walk, case.variant
+    verdict = judge(walk, report, variant.decoder)
+    grade = verdict.grade
+    if case.parent is not None and (walk.start - case.parent[0]) % sector:
+        # What begins inside a sector of a broken file was embedded in it.
+        grade = Grade.REMNANT
+    shown = report if report is not None and report.thumbnail else case.looked
+    find = Find(
+        variant.name, variant.kind, variant.extension, ((walk.start, walk.stop - walk.start),),
+        grade, verdict.share, (step,), verdict.checks, _facts(walk, report, case.looked),
+        walk.parts, walk.preview, verdict.damage_row, shown.thumbnail if shown else b"",
+        parent=case.parent, strip=case.looked.strip if case.looked else b"")
+    return find, verdict
+
+
+def _facts(walk: Walk, report: DecodeReport | None, looked: DecodeReport | None) -> Facts:
+    """The walk's facts, with what only the decoder could tell."""
+    facts = walk.facts
+    told = report if report is not None and report.width else looked
+    if facts.width is None and told is not None and told.width:
+        facts = replace(facts, width=told.width, height=told.height)
+    if facts.duration_s is None and report is not None and report.streams:
+        longest = max(s.seconds for s in report.streams)
+        facts = replace(facts, duration_s=round(longest, 3) or None)
+    return facts
+
+
+def damaged_from(walk: Walk, verdict: Verdict, report: DecodeReport | None) -> int | None:
+    """The byte from which a walk that seemed sound is not its own after all, or None."""
+    if walk.broken is not None or verdict.grade is Grade.WHOLE or report is None:
+        return None
+    if report.ok or report.error not in (None, "undecodable"):
+        return None
+    streams: list[StreamReport] = [s for s in report.streams if s.bad]
+    places = [s.first_at for s in streams if s.first_at is not None]
+    return walk.start + min(places) if places else walk.start
+
+
+def preview_find(case: Case, find: Find, source: Source, step: str) -> Find | None:
+    """The intact preview of a find that is not whole, as a remnant linked to it; or None.
+
+    What is no more than its preview anyway is not told twice.
+    """
+    walk = case.walk
+    worth = find.grade is Grade.PARTIAL and walk.broken is not None
+    if not worth or walk.preview is None or "jpeg" not in formats():
+        return None
+    start, stop = walk.preview
+    jpeg: Format = formats()["jpeg"]
+    try:
+        inner = jpeg.walk(source, start, stop)
+    except (FormatError, SourceError):
+        return None
+    if inner.broken is not None or not inner.ended:
+        return None
+    verdict = judge(inner, None, "")
+    return Find(
+        "jpeg", jpeg.kind, "jpg", ((start, inner.stop - start),), Grade.REMNANT, verdict.share,
+        (step,), verdict.checks, replace(inner.facts, taken=walk.facts.taken,
+                                         camera=walk.facts.camera),
+        inner.parts, parent=(find.start, find.format),
+        thumbnail=source.read_at(start, inner.stop - start))
