@@ -29,7 +29,7 @@ def report(image: Path, truth: Path, verbose: bool) -> None:
             if not file["media"]:
                 continue
             count = kinds.setdefault(file["kind"], [0, 0, 0])
-            find = found.pop(file["extents"][0][0], None)
+            find = found.get(file["extents"][0][0])
             if file["intact"] and len(file["extents"]) == 1:
                 count[1] += 1
                 count[0] += find is not None and _same(source, find, file["sha256"])
@@ -44,7 +44,7 @@ def report(image: Path, truth: Path, verbose: bool) -> None:
                     _explain(file, find)
     line = "   ".join(f"{kind} {good}/{wanted}" + (f" FALSE {false}" if false else "")
                       for kind, (good, wanted, false) in sorted(kinds.items()))
-    print(f"{image.stem:<20} {line}   others {len(found)}", flush=True)
+    print(f"{image.stem:<20} {line}   finds {len(found)}", flush=True)
 
 
 def _explain(file: dict[str, Any], find: Find | None) -> None:

@@ -49,7 +49,8 @@ def judge(walk: Walk, report: DecodeReport | None, decoder: str) -> Verdict:
         share = min(share, _played(report)) if report is not None else share
     else:
         made = [_decode_check(walk, report, decoder)]
-        if walk.preview is not None or decoder == "JPEG":
+        told = report is not None and report.preview is not None
+        if walk.preview is not None or told or decoder == "JPEG":
             thumbnail, share, row = _thumbnail_check(walk, report)
             made.append(thumbnail)
     checks = [*walk.checks, *made]
@@ -85,6 +86,8 @@ def _frames_check(report: DecodeReport | None) -> Check:
     if not report.ok:
         return Check(name, Outcome.FAIL, f"decode-{report.error}", {"text": report.text},
                      content=True)
+    if any(s.packets and not s.frames for s in report.streams):
+        return Check(name, Outcome.FAIL, "frames-none", content=True)
     return Check(name, Outcome.PASS, "frames-decode", {"frames": frames}, content=True)
 
 
@@ -115,7 +118,7 @@ def _thumbnail_check(
     """The embedded thumbnail as witness: its check, the share and the damaged row it leaves."""
     name, share = "own thumbnail", walk.share
     row = walk.broken.row if walk.broken else None
-    if walk.preview is None:
+    if walk.preview is None and (report is None or report.preview is None):
         return Check(name, Outcome.NOT_APPLICABLE, "thumbnail-none"), share, row
     if report is None or report.preview is None:
         return Check(name, Outcome.NOT_MADE, "thumbnail-not-compared"), share, row

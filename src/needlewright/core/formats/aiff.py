@@ -9,8 +9,8 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.plain_pixels import continuity_check
 from needlewright.core.structures.riff import chunks
+from needlewright.core.structures.sector_checks import samples_check
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 
 
@@ -60,7 +60,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         there = max(0, min(data[1], end) - data[0])
         share = there / max(1, data[1] - data[0])
         if linear and bits in (8, 16) and there:
-            checks.append(continuity_check(
+            checks.append(samples_check(
                 view, data[0], data[0] + there, 0, channels * bits // 8, bits // 8, not little))
     duration = round(frames / rate, 3) if rate else None
     return finish(start, end, problem, Facts(duration_s=duration), parts, checks, share=share,

@@ -1,7 +1,7 @@
 """BMP files (Windows bitmap: BITMAPFILEHEADER and BITMAPINFOHEADER to BITMAPV5HEADER, OS/2 1.x).
 
 Little-endian. The pixels of an uncompressed picture carry nothing that could be checked but how
-they continue each other, which `checks.continuity` looks at.
+they continue each other, which `structures.sector_checks` looks at.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.plain_pixels import continuity_check
+from needlewright.core.structures.sector_checks import samples_check
 from needlewright.core.structures.view import (
     MAX_PIXELS,
     Parts,
@@ -70,7 +70,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     checks = [structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
               dimensions(width, height)]
     if compression in PLAIN and depth >= 8:
-        checks.append(continuity_check(
+        checks.append(samples_check(
             view, start + pixels_at, min(start + pixels_at + need, end), row_bytes, depth // 8))
     share = max(0.0, (end - start - pixels_at) / need)
     return finish(start, end, problem, Facts(width, height), parts, checks, share=share,

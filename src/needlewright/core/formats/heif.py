@@ -23,6 +23,7 @@ from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import Box, brands, child, children, family, top_level
+from needlewright.core.structures.sector_checks import payload_check
 from needlewright.core.structures.view import (
     Parts,
     View,
@@ -38,6 +39,7 @@ AVIF = Variant("avif", "avif", Kind.PHOTO, "AVIF")
 BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2", b"msf1",
           b"avif", b"avis", b"miaf")
 MAX_ITEMS = 10_000
+MIN_PAYLOAD = 1024
 MAX_EXIF = 1 << 20
 BELONGING = frozenset((b"mdat", b"free", b"skip", b"uuid", b"moov", b"mpvd", b"idat", b"etyp"))
 
@@ -187,6 +189,11 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         HEIC if {b"heic", b"heix", b"hevc", b"hevx"} & set(known) else HEIF)
     index = Check("index", Outcome.PASS, "items-inside", {"items": items}) if (
         problem is None) else Check("index", Outcome.FAIL, "items-outside", {"items": items})
+    if problem is None:
+        spans = [(b.body, b.stop) for b in state.data if b.stop - b.body > MIN_PAYLOAD]
+        index_checks = [index, payload_check(view, spans)]
+    else:
+        index_checks = [index]
     end = state.stop
     wanted = max((s for spans in state.items.values() for _, s in spans), default=end)
     share = 1.0 if problem is None else (
@@ -195,7 +202,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     facts = Facts(width, height, exif.taken, exif.camera, 1, None, dict(exif.extra))
     return finish(
         start, end, problem, facts, state.parts,
-        (structure(problem, start, len(state.parts)), index,
+        (structure(problem, start, len(state.parts)), *index_checks,
          end_mark(problem is None, counted=True), dimensions(width, height)),
         share=share, variant=variant, verified=state.meta.stop if problem else None)
 

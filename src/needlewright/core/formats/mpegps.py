@@ -65,13 +65,12 @@ def _resumes(view: View, at: int) -> int | None:
     data = view.source.read_at(at, min(LOOK_AHEAD_BYTES, view.stop - at))
     place = 0
     while before is not None and (place := data.find(PACK, place + 1)) >= 0:
-        clock = _clock(data[place : place + 10])
-        if clock is None or not 0 <= clock - before <= MAX_GAP:
-            continue
         trial = np.zeros(3, np.int64)
         program_packets(np.frombuffer(data, np.uint8), place, trial)
-        if trial[0] >= MIN_PACKS:
-            return at + place
+        clock = _clock(data[place : place + 10])
+        if trial[0] >= MIN_PACKS and clock is not None:
+            # The first packs that follow decide: those of another stream begin another file.
+            return at + place if 0 <= clock - before <= MAX_GAP else None
     return None
 
 

@@ -33,6 +33,7 @@ MIN_PACKETS = 32
 LOOK_AHEAD_BYTES = 4 << 20
 SURE_PACKETS = 16
 NULL, PAT = 0x1FFF, 0
+OPENING = (0x4000, 0x4011)  # PAT and SDT, at the start of a unit
 TS = Variant("ts", "ts", Kind.VIDEO, "CLIP")
 M2TS = Variant("m2ts", "m2ts", Kind.VIDEO, "CLIP")
 
@@ -87,9 +88,9 @@ def _step_over(state: _State) -> bool:
         known = sum(state.known((h[1] & 0x1F) << 8 | h[2]) for h in heads)
         if known * 2 < SURE_PACKETS:
             return False  # another stream
-        # A table of programs opens files: one at a sector boundary begins another.
-        opens = (state.at + index * step - view.start) % view.source.sector_size == 0
-        if opens and (heads[0][1] & 0x1F) << 8 | heads[0][2] == PAT:
+        # Tables open files: one at a sector boundary begins another.
+        at_sector = (state.at + index * step - view.start) % view.source.sector_size == 0
+        if at_sector and (heads[0][1] & 0x5F) << 8 | heads[0][2] in OPENING:
             return False
         if state.first_bad is None:
             state.first_bad = state.at

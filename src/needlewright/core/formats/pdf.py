@@ -11,6 +11,7 @@ import zlib
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
+from needlewright.core.formats import jpeg
 from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
@@ -117,7 +118,19 @@ def _stream(state: _State, place: int, data: int) -> int:
         if not _inflates(view, data, stop):
             raise FormatError("a stream does not inflate", offset=data)
         state.checked += 1
+    elif _first_filter(head) == b"DCTDecode" and stop > data:
+        if not _is_jpeg(view, data, stop):
+            raise FormatError("a picture in it is damaged", offset=data)
+        state.checked += 1
     return stop
+
+
+def _is_jpeg(view: View, start: int, stop: int) -> bool:
+    try:
+        walk = jpeg.walk(view.source, start, stop)
+    except FormatError:
+        return False
+    return walk.broken is None and walk.ended
 
 
 def _first_filter(head: bytes) -> bytes:

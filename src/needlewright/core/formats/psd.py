@@ -8,10 +8,14 @@ from __future__ import annotations
 
 import zlib
 
+import numpy as np
+
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
+from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
 from needlewright.core.formats.registry import register
+from needlewright.core.kernels.foreign import runs_make
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.sector_checks import samples_check
 from needlewright.core.structures.view import (
     Parts,
     View,
@@ -77,6 +81,28 @@ def _picture_end(view: View, at: int, channels: int, width: int, height: int, de
     raise FormatError("an unknown way of coding", offset=at)
 
 
+def _coded_check(view: View, at: int, shape: tuple[int, int, int, int, bool]) -> list[Check]:
+    """Whether the merged picture's rows are as long as they must be, or continue each other."""
+    channels, width, height, depth, large = shape
+    coding, row_bytes = view.big(at, 2), -(-width * depth // 8)
+    rows = channels * height
+    if coding == RAW and depth in (8, 16):
+        return [samples_check(view, at + 2, at + 2 + rows * row_bytes, row_bytes, depth // 8,
+                              depth // 8, big_endian=True)]
+    if coding == RUNS:
+        wide = 4 if large else 2
+        place = at + 2 + rows * wide
+        for row in range(rows):
+            size = view.big(at + 2 + row * wide, wide)
+            if not runs_make(np.frombuffer(view.take(place, size), np.uint8), row_bytes):
+                return [Check("coded data", Outcome.FAIL, "strip-broken", {
+                    "strip": row + 1, "strips": rows, "offset": place - view.start},
+                    content=True)]
+            place += size
+        return [Check("coded data", Outcome.PASS, "strips-agree", {"strips": rows}, content=True)]
+    return []
+
+
 def walk(source: Source, start: int, stop: int) -> Walk:
     """Follow the picture at `start`, never past `stop`; FormatError if none begins there."""
     view, parts = View(source, start, stop), Parts()
@@ -89,6 +115,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         raise FormatError("the header makes no sense", offset=start)
     parts.add("header", start, start + HEADER_BYTES)
     at, problem = start + HEADER_BYTES, None
+    picture_at = at
     try:
         for name, size_bytes in (("colours", 4), ("resources", 4), ("layers", 8 if large else 4)):
             size = view.big(at, size_bytes)
@@ -100,6 +127,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             at += size_bytes + size
         end = _picture_end(view, at, channels, width, height, depth, large)
         parts.add("picture", at, min(end, view.stop))
+        picture_at = at
         if end > view.stop:
             at = view.stop
             raise FormatError("the data ends here", offset=view.stop)
@@ -107,10 +135,12 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     end = at if problem is None else max(at, problem.offset)
+    extra = _coded_check(view, picture_at, (channels, width, height, depth, large)) if (
+        problem is None) else []
     return finish(
         start, end, problem, Facts(width, height), parts,
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
-         dimensions(width, height)),
+         dimensions(width, height), *extra),
         share=0.9 if problem else 1.0, verified=start + HEADER_BYTES if problem else None)
 
 

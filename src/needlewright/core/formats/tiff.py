@@ -20,7 +20,7 @@ from needlewright.core.formats.base import (
 from needlewright.core.formats.exif import read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.plain_pixels import continuity_check
+from needlewright.core.structures.strips import strips_check
 from needlewright.core.structures.tiff import (
     ORDERS,
     Directory,
@@ -109,23 +109,11 @@ def _too_thin(tiff: Tiff) -> FormatError | None:
     return None
 
 
-def _continuity(tiff: Tiff, end: int) -> list[Check]:
-    """Of the largest uncompressed picture of 8 or 16 bits in strips, if there is one."""
-    for directory in _pictures(tiff):
-        bits = tiff.values(directory, BITS)
-        starts, sizes = tiff.values(directory, 0x111), tiff.values(directory, 0x117)
-        plain = tiff.value(directory, COMPRESSION) in (None, 1)
-        if not plain or not bits or bits[0] not in (8, 16) or not starts or len(
-                starts) != len(sizes):
-            continue
-        first = tiff.origin + starts[0]
-        stop = min(end, tiff.origin + starts[-1] + sizes[-1])
-        if stop - first == sum(sizes):
-            width = tiff.value(directory, WIDTH) or 1
-            pixel = bits[0] // 8 * len(bits)
-            return [continuity_check(tiff.view, first, stop, width * pixel, pixel, bits[0] // 8,
-                                     tiff.order == "big")]
-    return []
+def _coded_checks(tiff: Tiff) -> list[Check]:
+    """What the coded data of the pictures shows: the worst of them all, or the first."""
+    made = [c for d in _pictures(tiff) if (c := strips_check(tiff, d)) is not None]
+    made.sort(key=lambda c: (c.outcome is Outcome.PASS, c.outcome is Outcome.DOUBT, not c.content))
+    return made[:1]
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
@@ -147,8 +135,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         parts.add("picture data", at, min(until, view.stop))
     checks = [structure(problem, start, len(tiff.directories)),
               end_mark(problem is None, counted=True), dimensions(width, height)]
-    if variant.decoder == "TIFF" and problem is None:
-        checks += _continuity(tiff, end)
+    if problem is None:
+        checks += _coded_checks(tiff)
     exif = read_exif(view.peek(start, EXIF_BYTES))
     largest = max(previews(tiff), key=lambda s: s[1] - s[0], default=None)
     there = sum(max(0, min(b, end) - a) for a, b in tiff.spans)

@@ -11,8 +11,8 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.plain_pixels import continuity_check
 from needlewright.core.structures.riff import PRINTABLE, Chunk, read_chunk
+from needlewright.core.structures.sector_checks import samples_check
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 
 UNKNOWN = 0xFFFF_FFFF  # a size that stands in ds64, or was never filled in
@@ -100,7 +100,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     checks = [structure(problem, start, len(state.parts)), end_mark(problem is None, counted=True)]
     there = max(0, min(data_stop, end) - data_start)
     if state.tag == LINEAR and state.bits in (8, 16) and there:
-        checks.append(continuity_check(
+        checks.append(samples_check(
             view, data_start, data_start + there, 0, state.block, state.bits // 8))
     if problem is None and state.data and there % state.block:
         checks.append(Check("samples", Outcome.DOUBT, "samples-uneven"))

@@ -11,6 +11,7 @@ from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.riff import Chunk, chunks
+from needlewright.core.structures.sector_checks import payload_check
 from needlewright.core.structures.view import (
     Parts,
     View,
@@ -21,6 +22,7 @@ from needlewright.core.structures.view import (
 )
 
 KNOWN = (b"VP8 ", b"VP8L", b"VP8X", b"ALPH", b"ANIM", b"ANMF", b"ICCP", b"EXIF", b"XMP ")
+CODED = (b"VP8 ", b"VP8L", b"ALPH", b"ANMF")
 MAX_EXIF = 1 << 20
 
 
@@ -46,6 +48,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     stated = start + 8 + view.little(start + 4, 4)
     size: tuple[int, int] | None = None
     exif, pictures = Exif(), 0
+    coded: list[tuple[int, int]] = []
     problem: FormatError | None = None
     at = start + 12
     try:
@@ -57,6 +60,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             if chunk.name == b"EXIF" and chunk.stop - chunk.body <= MAX_EXIF:
                 block = view.peek(chunk.body, chunk.stop - chunk.body)
                 exif = read_exif(block.removeprefix(b"Exif\0\0"))
+            if chunk.name in CODED:
+                coded.append((chunk.body, min(chunk.stop, view.stop)))
             parts.add(chunk.name.decode("ascii").strip(), chunk.start, min(chunk.next, view.stop))
             at = min(chunk.next, stated)
         if not pictures:
@@ -70,7 +75,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     return finish(
         start, end, problem, facts, parts,
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
-         dimensions(*size)),
+         dimensions(*size), *([payload_check(view, coded)] if problem is None else [])),
         share=(end - start) / max(1, stated - start),
         verified=None if problem is None else start + 30)
 

@@ -1,8 +1,8 @@
-"""Sectors in uncompressed samples that do not continue their surroundings.
+"""What the sectors of a file look like, where nothing else tells: uncompressed samples, and data
+that some decoder reads whatever it is.
 
-Neighbouring samples of pictures and sound resemble each other; those of compressed or random data
-do not. For each sector the mean step between neighbours is measured; a run of sectors is foreign
-where it steps far wider than what lies before and behind it.
+Neighbouring samples of pictures and sound can be foretold from those before them; foreign data
+cannot. Compressed data never holds a blank sector, nor one that is text from end to end.
 """
 
 from __future__ import annotations
@@ -11,59 +11,116 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-WIDE_STEP = 40.0  # random bytes are 64 apart on average, noisy photographs less than 25
-TIMES_WIDER = 3.0
+PLAIN, BLANK, TEXT = 0, 1, 2
+Bytes = npt.NDArray[np.uint8]
+
+
+def _text_table() -> Bytes:
+    table = np.zeros(256, np.uint8)
+    table[32:127] = 1
+    table[[9, 10, 13]] = 1
+    return table
+
+
+TEXT_TABLE = _text_table()
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _apart(a, b):
+    """Distance of two bytes the short way round, which serves signed samples as well."""
+    d = (a - b) & 255
+    return d if d < 128 else 256 - d
 
 
 @njit(cache=True, nogil=True)
-def _steps(data, sector, pixel, width, big, steps):
-    """Mean step of the high bytes the short way round, which serves signed samples as well."""
-    for s in range(steps.size):
+def _surprise(data, sector, pixel, width, big, row, surprise):
+    """Mean distance of each sample from what its neighbours foretell, sector by sector."""
+    for s in range(surprise.size):
         start = s * sector
         stop = min(start + sector, data.size)
         total = np.int64(0)
         count = np.int64(0)
-        begin = start + pixel
+        begin = max(start, 2 * pixel, row + pixel if row > 0 else 0)
         if width == 2:
-            # the high byte of each sample
-            begin += (begin + (0 if big else 1)) & 1
+            begin += (begin + (0 if big else 1)) & 1  # the high byte of each sample
         for i in range(begin, stop, width):
-            apart = (np.int64(data[i]) - np.int64(data[i - pixel])) & 255
-            total += apart if apart < 128 else 256 - apart
+            left = np.int64(data[i - pixel])
+            if row > 0:
+                up = np.int64(data[i - row])
+                corner = np.int64(data[i - row - pixel])
+                low, high = min(left, up), max(left, up)
+                guess = left + up - corner
+                if corner >= high:
+                    guess = low
+                elif corner <= low:
+                    guess = high
+            else:
+                guess = 2 * left - np.int64(data[i - 2 * pixel])
+            total += _apart(np.int64(data[i]), guess)
             count += 1
-        steps[s] = total / count if count else 0.0
+        surprise[s] = total / count if count else -1.0
 
 
-def mean_steps(data: npt.NDArray[np.uint8], sector: int, pixel_bytes: int, sample_bytes: int = 1,
-               big_endian: bool = False) -> npt.NDArray[np.float64]:
-    """float64[sectors]: mean step between samples `pixel_bytes` apart, in units of the high byte.
+def surprise(data: Bytes, sector: int, pixel_bytes: int, sample_bytes: int = 1,
+             big_endian: bool = False, row_bytes: int = 0) -> npt.NDArray[np.float64]:
+    """float64[sectors]: mean distance of samples from their forecast, in steps of the high byte.
 
-    `data` uint8[n] begins at a sector boundary of the file; `sample_bytes` is 1 or 2.
+    `data` uint8[n] begins at a sector boundary of the file; samples `pixel_bytes` apart belong
+    together; `sample_bytes` is 1 or 2; `row_bytes` 0 where there are no rows (sound). Sectors
+    before the first forecast hold -1.
     """
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
-    steps = np.zeros(-(-data.size // sector), np.float64)
-    _steps(data, sector, pixel_bytes, sample_bytes, big_endian, steps)
-    return steps
+    found = np.zeros(-(-data.size // sector), np.float64)
+    _surprise(data, sector, pixel_bytes, sample_bytes, big_endian, row_bytes, found)
+    return found
 
 
-def foreign_run(steps: npt.NDArray[np.float64]) -> tuple[int, int] | None:
-    """(first, stop) of the first run of sectors that step far wider than the rest, or None.
+@njit(cache=True, nogil=True)
+def _looks(data, sector, text, kinds):
+    for s in range(kinds.size):
+        start = s * sector
+        stop = min(start + sector, data.size)
+        value = data[start]
+        blank = value == 0 or value == 255
+        readable = True
+        for i in range(start, stop):
+            if data[i] != value:
+                blank = False
+            if text[data[i]] == 0:
+                readable = False
+            if not blank and not readable:
+                break
+        kinds[s] = 1 if blank else 2 if readable else 0
 
-    Noisy content steps wide all over, and then nothing is told.
+
+def sector_looks(data: Bytes, sector: int) -> Bytes:
+    """uint8[sectors] of `data` uint8[n]: BLANK (all 0x00 or 0xFF), TEXT (nothing else), or PLAIN.
     """
-    if steps.size < 4:
-        return None
-    usual = float(np.median(steps))
-    wide = steps > max(WIDE_STEP, usual * TIMES_WIDER)
-    if not wide.any() or wide.mean() > 0.5:
-        return None
-    first = int(np.argmax(wide))
-    stop = first
-    while stop < wide.size and wide[stop]:
-        stop += 1
-    before = float(steps[first - 1]) if first else usual
-    behind = float(steps[stop]) if stop < steps.size else usual
-    sharp = steps[first] > TIMES_WIDER * max(before, 1.0) or (
-        steps[stop - 1] > TIMES_WIDER * max(behind, 1.0))
-    return (first, stop) if sharp else None
+    if data.dtype != np.uint8 or data.ndim != 1:
+        raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
+    kinds = np.zeros(-(-data.size // sector), np.uint8)
+    _looks(data, sector, TEXT_TABLE, kinds)
+    return kinds
+
+
+@njit(cache=True, nogil=True)
+def _runs(data, expected):
+    made = np.int64(0)
+    at = 0
+    while at < data.size and made < expected:
+        head = data[at]
+        if head < 128:
+            at += 2 + np.int64(head)
+            made += np.int64(head) + 1
+        elif head > 128:
+            at += 2
+            made += 257 - np.int64(head)
+        else:
+            at += 1
+    return made == expected and at <= data.size and data.size - at <= 1
+
+
+def runs_make(data: Bytes, expected: int) -> bool:
+    """Whether PackBits `data` uint8[n] (TIFF 6.0 section 9) makes exactly `expected` bytes."""
+    return bool(_runs(data, expected))

@@ -84,9 +84,12 @@ def claimed_by(walk: Walk, step: int) -> int:
     where its picture or samples show it, else no more than its first sector, since another file may
     begin in any sector behind it.
     """
-    if walk.broken is None:
-        return walk.stop
     first = walk.start + step
+    if walk.broken is None:
+        # A check may doubt what the structure says nothing about, and where.
+        doubted = [int(c.values["offset"]) for c in walk.checks if "offset" in c.values
+                   and c.outcome in (Outcome.FAIL, Outcome.DOUBT)]
+        return max(first, walk.start + min(doubted)) if doubted else walk.stop
     if walk.verified is not None:
         return max(first, min(walk.verified, walk.stop))
     if walk.broken.row is None:
@@ -104,7 +107,7 @@ class Claims:
 
     def add(self, walk: Walk, name: str, step: int) -> None:
         self.until = max(self.until, claimed_by(walk, step))
-        if walk.broken is not None and walk.stop > self.until:
+        if walk.stop > self.until:
             self.open(walk, name)
 
     def open(self, walk: Walk, name: str) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from needlewright.core.checks.decoding import (
@@ -39,31 +38,38 @@ class Case:
         return self.walk.variant or formats()[self.form].plain
 
 
-def requests(case: Case, source: Source, every_frame: bool) -> Iterator[tuple[Case, DecodeRequest,
-                                                                              bool]]:
-    """(case, request, for later) of each question to the decoders, in order."""
+def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
+        Case, DecodeRequest, bool] | None:
+    """(case, request, for later) of what a decoder is asked first; None where none can tell."""
     decoder, walk = case.variant.decoder, case.walk
     implausible = any(c.code == "dimensions-implausible" for c in walk.checks)
     if not decoder or implausible or walk.stop <= walk.start:
-        return
-    extents = ((walk.start, walk.stop - walk.start),)
-    pixels = (walk.facts.width or 0) * (walk.facts.height or 0)
-    if decoder in (CLIP, SOUND):
-        pixels *= CLIP_FRAMES_IN_MEMORY
-        asked = DecodeRequest(source, extents, decoder, pixels, turn=walk.facts.orientation)
-        if not asked.reachable:
-            return
-        if decoder == CLIP:
-            yield replace(case, task=LOOK), replace(asked, task=LOOK), False
-        if every_frame:
-            yield replace(case, task=FRAMES), replace(asked, task=FRAMES), True
-        return
+        return None
+    asked = _request(case, source)
+    if not asked.reachable:
+        return None
+    if decoder == CLIP:
+        return replace(case, task=LOOK), replace(asked, task=LOOK), False
+    if decoder == SOUND:
+        return all_frames(case, source) if every_frame else None
     preview = None
     if walk.preview is not None:
         preview = (walk.preview[0] - walk.start, walk.preview[1] - walk.start)
-    asked = DecodeRequest(source, extents, decoder, pixels, preview, turn=walk.facts.orientation)
-    if asked.reachable:
-        yield case, asked, False
+    return case, replace(asked, preview=preview), False
+
+
+def all_frames(case: Case, source: Source) -> tuple[Case, DecodeRequest, bool]:
+    """The question whether all of a clip or a sound decodes; it can wait."""
+    return replace(case, task=FRAMES), replace(_request(case, source), task=FRAMES), True
+
+
+def _request(case: Case, source: Source) -> DecodeRequest:
+    walk = case.walk
+    pixels = (walk.facts.width or 0) * (walk.facts.height or 0)
+    if case.variant.decoder in (CLIP, SOUND):
+        pixels *= CLIP_FRAMES_IN_MEMORY
+    return DecodeRequest(source, ((walk.start, walk.stop - walk.start),), case.variant.decoder,
+                         pixels, turn=walk.facts.orientation)
 
 
 def find_of(case: Case, report: DecodeReport | None, step: str,

@@ -16,7 +16,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport
+from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport, DecodeRequest
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.signatures import (
@@ -37,10 +37,11 @@ from needlewright.core.search.carving import (
 )
 from needlewright.core.search.deciding import (
     Case,
+    all_frames,
     damaged_from,
     find_of,
+    first_question,
     preview_find,
-    requests,
 )
 from needlewright.core.search.events import (
     Ending,
@@ -70,7 +71,7 @@ class _Pass:
     """The state of one pass over `area`. `at`: everything before it has been looked at.
 
     `pending`: start of a find -> answers of decoders that it waits for. `again`: stretches to be
-    searched once more. `looked`: first sights of clips whose frames are still being decoded.
+    searched once more.
     """
 
     context: Context
@@ -84,7 +85,6 @@ class _Pass:
     told: int
     again: deque[Span] = field(default_factory=deque)
     pending: dict[int, int] = field(default_factory=dict)
-    looked: dict[int, DecodeReport] = field(default_factory=dict)
     texture: bool = False
 
     @property
@@ -255,16 +255,22 @@ def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[
         state.claims.add(walk, case.variant.name, state.step)
         return
     state.claims.add(walk, case.variant.name, state.step)
-    asked = list(requests(case, context.source, context.plan.every_frame))
-    if not asked or asked[0][2]:
+    asked = first_question(case, context.source, context.plan.every_frame)
+    if asked is None or asked[2]:
         yield from _told(state, case, None, first=True)
-    for question, request, later in asked:
-        while not later and context.decoders.urgent >= PENDING_DECODES:
-            yield from _settled(state, wait_s=0.2)
-            if context.stop.is_set():
-                break
-        state.pending[start] = state.pending.get(start, 0) + 1
-        context.decoders.submit(question, request, later)
+    if asked is None:
+        return
+    while not asked[2] and context.decoders.urgent >= PENDING_DECODES:
+        yield from _settled(state, wait_s=0.2)
+        if context.stop.is_set():
+            break
+    _ask(state, *asked)
+
+
+def _ask(state: _Pass, case: Case, request: DecodeRequest, later: bool) -> None:
+    start = case.walk.start
+    state.pending[start] = state.pending.get(start, 0) + 1
+    state.context.decoders.submit(case, request, later)
 
 
 def _settled(state: _Pass, wait_s: float) -> Iterator[Event]:
@@ -274,13 +280,12 @@ def _settled(state: _Pass, wait_s: float) -> Iterator[Event]:
         if left:
             state.pending[start] = left
         if case.task == LOOK:
-            state.looked[start] = report
-            yield from _told(state, replace(case, looked=report), None, first=True)
-            if not left:
-                state.looked.pop(start, None)
+            seen = replace(case, looked=report)
+            yield from _told(state, seen, None, first=True)
+            if state.context.plan.every_frame:
+                _ask(state, *all_frames(seen, state.context.source))
         elif case.task == FRAMES:
-            seen = state.looked.pop(start, None)
-            yield from _told(state, replace(case, looked=seen), report, first=False)
+            yield from _told(state, case, report, first=False)
         else:
             yield from _told(state, case, report, first=True)
 
