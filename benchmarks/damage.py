@@ -17,11 +17,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from tests.media import Sample, samples
+
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Find, Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
-from tests.media import Sample, samples
 
 CLUSTER = 4096
 SEEDS = 6
@@ -123,7 +124,8 @@ def report(placed: list[tuple[int, Case]], found: dict[int, Find], verbose: bool
         if find is None:
             row["not found"] += 1
             if verbose:
-                print("  LOST", case.sample.variant, case.sample.name, case.how, case.at, len(case.data))
+                print("  LOST", case.sample.variant, case.sample.name, case.how, case.at,
+                      len(case.data))
         elif find.grade == "whole":
             row["false whole"] += 1
             if verbose:

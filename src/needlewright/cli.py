@@ -166,13 +166,13 @@ def _search(options: argparse.Namespace) -> int:
 
 
 def _search_source(job: Job, row: SourceRow, plan: Plan) -> None:
-    from needlewright.core.jobs.runner import continued, run_search
+    from needlewright.core.jobs.runner import run_search
     from needlewright.core.search.events import Progress
     from needlewright.wording.activity import search_line
 
     stop = _stop_on_interrupt()
     told = time.monotonic()
-    for event in run_search(job, row, continued(job, row, plan), stop):
+    for event in run_search(job, row, plan, stop):
         if isinstance(event, Progress) and time.monotonic() - told > PROGRESS_SECONDS:
             told = time.monotonic()
             print(search_line(row.name, event), file=sys.stderr, flush=True)

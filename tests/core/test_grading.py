@@ -31,7 +31,7 @@ AGREES = DecodeReport(True, None, "", 400, 300, b"", "compared", (4.0,) * 30, 0.
 
 class JudgeTest(unittest.TestCase):
     def test_whole_only_when_everything_passes(self):
-        self.assertIs(judge(SOUND, AGREES).grade, Grade.WHOLE)
+        self.assertIs(judge(SOUND, AGREES, "JPEG").grade, Grade.WHOLE)
         doubts = {
             "decoder fails": (SOUND, dataclasses.replace(AGREES, ok=False, error="crash")),
             "not decoded": (SOUND, None),
@@ -43,7 +43,7 @@ class JudgeTest(unittest.TestCase):
                 *SOUND.checks, Check("x", Outcome.DOUBT, "end-missing"))), AGREES)}
         for name, (walk, report) in doubts.items():
             with self.subTest(name):
-                verdict = judge(walk, report)
+                verdict = judge(walk, report, "JPEG")
                 self.assertIs(verdict.grade, Grade.PARTIAL)
                 self.assertEqual(verdict.share, 1.0)
                 self.assertIn(verdict.checks[0].outcome, (
@@ -51,24 +51,25 @@ class JudgeTest(unittest.TestCase):
 
     def test_a_thumbnail_that_agrees_only_above_a_row_finds_the_damage(self):
         rows = (4.0,) * 20 + (50.0,) * 10
-        verdict = judge(SOUND, dataclasses.replace(AGREES, rows=rows, correlation=0.8))
+        verdict = judge(SOUND, dataclasses.replace(AGREES, rows=rows, correlation=0.8), "JPEG")
         self.assertEqual((verdict.grade, verdict.damage_row), (Grade.PARTIAL, 200))
         self.assertAlmostEqual(verdict.share, 2 / 3, 2)
         suspect = Break(500, "rows-jump", 500, 208)
         placed = judge(dataclasses.replace(SOUND, suspect=suspect),
-                       dataclasses.replace(AGREES, rows=rows, correlation=0.8))
+                       dataclasses.replace(AGREES, rows=rows, correlation=0.8), "JPEG")
         self.assertEqual(placed.damage_row, 208)
 
     def test_a_suspicion_alone_convicts_nobody(self):
         walk = dataclasses.replace(SOUND, suspect=Break(500, "rows-jump", 500, 208))
-        self.assertIs(judge(walk, AGREES).grade, Grade.WHOLE)
+        self.assertIs(judge(walk, AGREES, "JPEG").grade, Grade.WHOLE)
         bare = dataclasses.replace(walk, preview=None)
-        self.assertIs(judge(bare, dataclasses.replace(AGREES, preview=None)).grade, Grade.WHOLE)
+        alone = judge(bare, dataclasses.replace(AGREES, preview=None), "JPEG")
+        self.assertIs(alone.grade, Grade.WHOLE)
 
     @given(st.floats(0, 0.999))
     def test_what_is_broken_is_never_whole(self, share):
         walk = dataclasses.replace(SOUND, share=share, broken=Break(9, "dc-range", 9, 5))
-        grade = judge(walk, AGREES).grade
+        grade = judge(walk, AGREES, "JPEG").grade
         self.assertIs(grade, Grade.REMNANT if share < 0.02 else Grade.PARTIAL)
 
 

@@ -17,7 +17,7 @@ from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.migrations import MIGRATIONS
 from needlewright.core.jobs.opening import hash_source, job_for_image
 from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.runner import Kept, continued, run_search
+from needlewright.core.jobs.runner import Kept, run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Find, Found, Progress
 from needlewright.core.search.plan import Plan
@@ -152,8 +152,7 @@ class RunnerTest(FolderTest):
         return self.image(medium(pieces, 9_000_000))
 
     def run_all(self, job, source, stop=None):
-        plan = continued(job, source, Plan())
-        return list(run_search(job, source, plan, stop or threading.Event()))
+        return list(run_search(job, source, Plan(), stop or threading.Event()))
 
     def test_a_search_is_kept_and_continues(self):
         job, source = job_for_image(self.folder / "job", self.card())

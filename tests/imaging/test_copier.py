@@ -29,7 +29,7 @@ from needlewright.core.imaging.planner import Wish
 from needlewright.core.imaging.reader import ReaderProcess
 from needlewright.core.imaging.verify import verify
 from needlewright.core.jobs.copying import run_copy
-from needlewright.core.jobs.runner import continued, run_search
+from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources import map_file
@@ -307,7 +307,7 @@ class SearchMeanwhileTest(CopyCase):
             self.assertEqual((job.steps()[0].ending, job.steps()[0].checkpoint),
                              ("stopped", places[1]), "the damaged one is to be searched again")
             list(run_copy(job, reader.url, CopyPlan(), threading.Event()))
-            list(run_search(job, row, continued(job, row, Plan()), threading.Event()))
+            list(run_search(job, row, Plan(), threading.Event()))
             rows = job.matching()
             self.assertEqual([(r.start, r.size, r.grade) for r in rows],
                              [(at, len(photo), "whole") for at in places])

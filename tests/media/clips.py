@@ -27,7 +27,8 @@ def frame(seed: int, index: int, width: int, height: int) -> np.ndarray:
     ground = _ground(seed, width, height)
     x, y = index * 2 % 64, index % 32
     noise = np.random.default_rng(seed * 1000 + index).integers(-6, 7, (height, width, 1))
-    return np.clip(ground[y : y + height, x : x + width].astype(int) + noise, 0, 255).astype(np.uint8)
+    view = ground[y : y + height, x : x + width].astype(int)
+    return np.clip(view + noise, 0, 255).astype(np.uint8)
 
 
 def tone(start: int, count: int, seed: int = 0) -> np.ndarray:

@@ -125,7 +125,7 @@ def _pack_bits(row: bytes) -> bytes:
             at += run
             continue
         stop = at + 1
-        while stop < len(row) and stop - at < 128 and row[stop : stop + 3] != row[stop : stop + 1] * 3:
+        while stop < len(row) and stop - at < 128 and len(set(row[stop : stop + 3])) > 1:
             stop += 1
         out += bytes([stop - at - 1]) + row[at:stop]
         at = stop

@@ -27,7 +27,7 @@ from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rows import FindRecord, SourceRow
-from needlewright.core.jobs.runner import Kept, continued, run_search
+from needlewright.core.jobs.runner import Kept, run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Event, Finished, Progress
 from needlewright.core.search.plan import Plan
@@ -104,9 +104,8 @@ class SearchWork(Work):
 
     def work(self) -> None:
         with Job(self._folder) as job:
-            plan = continued(job, self._source, self._plan)
             try:
-                self._follow(run_search(job, self._source, plan, self.stop_signal))
+                self._follow(run_search(job, self._source, self._plan, self.stop_signal))
             except NeedlewrightError as error:
                 job.log("failed", {"text": errors.explain(error)})
                 raise

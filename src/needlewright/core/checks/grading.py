@@ -38,10 +38,12 @@ class Verdict:
     damage_row: int | None
 
 
-def judge(walk: Walk, report: DecodeReport | None, decoder: str) -> Verdict:
+def judge(walk: Walk, report: DecodeReport | None, decoder: str,
+          clip: DecodeReport | None = None) -> Verdict:
     """Join what the walk and the isolated decoder found; `report` is None where none was asked.
 
-    `decoder`: as in `Format`. For clips and sound the report is that of all their frames.
+    `decoder`: as in `Format`. For clips and sound the report is that of all their frames. `clip`:
+    that of a clip that a photo carries.
     """
     share, row = walk.share, walk.broken.row if walk.broken else None
     if decoder in PLAYED:
@@ -53,6 +55,8 @@ def judge(walk: Walk, report: DecodeReport | None, decoder: str) -> Verdict:
         if walk.preview is not None or told or decoder == "JPEG":
             thumbnail, share, row = _thumbnail_check(walk, report)
             made.append(thumbnail)
+        if walk.clip is not None:
+            made.append(_frames_check(clip))
     checks = [*walk.checks, *made]
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
     return Verdict(_grade(walk, checks, share), share, tuple(checks), row)

@@ -38,9 +38,9 @@ def entry(record: FindRecord, written: Written | None, twins: list[int],
         "found_by": list(row.found_by), "name": row.name, "path": row.path,
         "removed": row.removed,
         "times": {"created": None, "modified": None, "taken": row.taken},
-        "width": row.width, "height": row.height, "duration_s": None, "encoding": "plain",
+        "width": row.width, "height": row.height, "duration_s": row.duration_s, "encoding": "plain",
         "extents": [list(extent) for extent in record.extents], "twins": twins,
-        "mended_from": None,
+        "mended_from": None, "inside": record.parent,
         "checks": [
             {"name": c.name, "outcome": str(c.outcome), "detail": describe(c)}
             for c in record.checks],

@@ -101,7 +101,8 @@ class Walk:
     0.0 to 1.0, that is there. `preview`: span of an embedded preview. `remnant`: it is no more than
     a preview itself. `suspect`: where damage may begin, on weaker evidence than `broken` (see
     checks.grading). `variant`: where a format has several. `verified`: bytes of a broken file
-    before this are surely its own; None where no more than its first sector is.
+    before this are surely its own; None where no more than its first sector is. `clip`: span of
+    a clip that a photo carries.
     """
 
     start: int
@@ -117,6 +118,7 @@ class Walk:
     checks: tuple[Check, ...] = ()
     variant: Variant | None = None
     verified: int | None = None
+    clip: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,6 +13,8 @@ from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import Box, child, children, top_level
 from needlewright.core.structures.bmff_samples import Track, read_tracks
+from needlewright.core.structures.embedded import previews_check
+from needlewright.core.structures.sector_checks import payload_check
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 
 METADATA = (b"CMT1", b"CMT2")  # TIFF blocks: the main and the exposure directory
@@ -80,12 +82,17 @@ def walk(source: Source, start: int, stop: int) -> Walk:
                   exif.orientation)
     index = Check("index", Outcome.FAIL if problem else Outcome.PASS,
                   "items-outside" if problem else "items-inside", {"items": len(tracks)})
+    preview = _preview(view, tracks)
+    inside = [previews_check(view, [preview]), payload_check(view, [
+        (int(a), int(a + n)) for t in tracks for a, n in zip(t.offsets, t.sizes)])] if (
+            problem is None and preview is not None) else []
     wanted = max((int((t.offsets + t.sizes).max()) for t in tracks if t.offsets.size), default=end)
     return finish(
         start, end, problem, facts, parts,
-        (structure(problem, start, len(parts)), index, end_mark(problem is None, counted=True)),
+        (structure(problem, start, len(parts)), index, *inside,
+         end_mark(problem is None, counted=True)),
         share=_share(start, end, wanted, problem),
-        preview=_preview(view, tracks), verified=moov.stop if problem else None)
+        preview=preview, verified=moov.stop if problem else None)
 
 
 def _share(start: int, end: int, wanted: int, problem: FormatError | None) -> float:

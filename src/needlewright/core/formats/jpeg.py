@@ -331,6 +331,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             start + suspect.offset, suspect.why, start + suspect.noticed_at, suspect.row,
             {"share": suspect.share}),
         tuple(checks),
+        clip=next(((p.start, p.stop) for p in extra if p.name == "appended clip"), None),
     )
 
 

@@ -25,7 +25,7 @@ from needlewright.core.structures.view import Parts, View, end_mark, structure
 
 BLOCK_BYTES = 4 << 20
 LOOK_AHEAD_BYTES = 4 << 20
-MIN_PACKS = 4
+MIN_PACKS = 2
 LAST_PACK_BYTES = 1 << 18
 MAX_GAP = 90_000 * 60  # of the clock, over damage
 PACK = b"\0\0\x01\xba"
@@ -68,9 +68,12 @@ def _resumes(view: View, at: int) -> int | None:
         trial = np.zeros(3, np.int64)
         program_packets(np.frombuffer(data, np.uint8), place, trial)
         clock = _clock(data[place : place + 10])
-        if trial[0] >= MIN_PACKS and clock is not None:
-            # The first packs that follow decide: those of another stream begin another file.
-            return at + place if 0 <= clock - before <= MAX_GAP else None
+        if clock is None or trial[0] == 0 or trial[1] + trial[2] == 0:
+            continue
+        if not 0 < clock - before <= MAX_GAP:
+            return None  # the first pack that follows is another stream's: another file begins
+        if trial[0] >= MIN_PACKS:
+            return at + place
     return None
 
 

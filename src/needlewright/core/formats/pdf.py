@@ -60,9 +60,8 @@ def _tokens(state: _State) -> None:
             continue
         place = base + match.start()
         word = match.group()
-        # Between objects stands next to nothing.
-        if state.open_object is None and match.start() > 4096 and word != b"%%EOF" and (
-                state.objects and not _is_table(block[: match.start()])):
+        # Between objects stands next to nothing, inside them mostly text.
+        if state.objects and word != b"endstream" and not _is_table(block[: match.start()]):
             raise FormatError("no object where one must be", offset=base)
         base = _take(state, word, place, base + match.end())
         state.at = base
@@ -72,11 +71,12 @@ def _tokens(state: _State) -> None:
 
 
 def _not_text(block: bytes) -> bool:
-    return sum(b in b"\0\x80\xff\x9c" for b in block[:4096]) > 40
+    sample = block[:4096]
+    return len(sample) > 64 and sum(b > 126 or b < 9 for b in sample) > len(sample) * 0.3
 
 
 def _is_table(block: bytes) -> bool:
-    return b"xref" in block or b"trailer" in block or not _not_text(block)
+    return len(block) <= 64 or not _not_text(block)
 
 
 def _take(state: _State, word: bytes, place: int, behind: int) -> int:

@@ -20,6 +20,7 @@ from needlewright.core.formats.base import (
 from needlewright.core.formats.exif import read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.embedded import previews_check
 from needlewright.core.structures.strips import strips_check
 from needlewright.core.structures.tiff import (
     ORDERS,
@@ -137,6 +138,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
               end_mark(problem is None, counted=True), dimensions(width, height)]
     if problem is None:
         checks += _coded_checks(tiff)
+    if problem is None and variant.decoder == "RAW":
+        checks.append(previews_check(view, previews(tiff)))
     exif = read_exif(view.peek(start, EXIF_BYTES))
     largest = max(previews(tiff), key=lambda s: s[1] - s[0], default=None)
     there = sum(max(0, min(b, end) - a) for a, b in tiff.spans)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 DATABASE = "job.sqlite"
 THUMBNAILS = "thumbnails"
+STRIPS = "strips"
 SHARD = 1000  # thumbnails to a folder
 
 # File systems on which several machines may open the file: SQLite's WAL needs shared memory.
@@ -42,3 +43,8 @@ def journal_mode(folder: Path) -> str:
 def thumbnail_path(folder: Path, find: int) -> Path:
     """Where the thumbnail of find number `find` is kept."""
     return folder / THUMBNAILS / f"{find // SHARD:04d}" / f"{find}.jpg"
+
+
+def strip_path(folder: Path, find: int) -> Path:
+    """Where the ten frames of find number `find`, a clip, are kept."""
+    return folder / STRIPS / f"{find // SHARD:04d}" / f"{find}.jpg"

@@ -46,7 +46,19 @@ CREATE TABLE log (
   id INTEGER PRIMARY KEY, at REAL NOT NULL, code TEXT NOT NULL, detail TEXT NOT NULL);
 """
 
-MIGRATIONS = (V1,)
+V2 = """
+ALTER TABLE finds ADD COLUMN duration REAL;
+ALTER TABLE finds ADD COLUMN parent_start INTEGER;
+ALTER TABLE finds ADD COLUMN parent_format TEXT;
+ALTER TABLE finds ADD COLUMN has_strip INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE coverage (
+  source INTEGER NOT NULL REFERENCES sources(id), step TEXT NOT NULL, tokens TEXT NOT NULL,
+  every_byte INTEGER NOT NULL, every_frame INTEGER NOT NULL, start INTEGER NOT NULL,
+  stop INTEGER NOT NULL,
+  PRIMARY KEY (source, step, tokens, every_byte, every_frame, start)) WITHOUT ROWID;
+"""
+
+MIGRATIONS = (V1, V2)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:

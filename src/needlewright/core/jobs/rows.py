@@ -44,6 +44,8 @@ class FindRow:
     found_by: tuple[str, ...]
     has_thumbnail: bool
     in_tray: bool
+    duration_s: float | None = None
+    has_strip: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +58,7 @@ class FindRecord:
     parts: tuple[Part, ...]
     extra: Mapping[str, Any]
     preview: tuple[int, int] | None
+    parent: int | None = None  # id of the broken find it lies in
 
 
 @dataclass(frozen=True, slots=True)

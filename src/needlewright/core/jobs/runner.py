@@ -6,15 +6,16 @@ to stop, set the signal and go on taking events until the end.
 
 from __future__ import annotations
 
-import dataclasses
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
+from needlewright.core.jobs.coverage import CoverageRow, outstanding, tokens_of
 from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.search.engine import cut_area, search
 from needlewright.core.search.events import (
     Ending,
@@ -24,10 +25,13 @@ from needlewright.core.search.events import (
     Found,
     Note,
     Progress,
+    Rechecked,
+    Seen,
 )
 from needlewright.core.search.plan import Plan, StopSignal
+from needlewright.core.search.registry import steps
 from needlewright.core.sources.registry import open_source
-from needlewright.core.sources.source import Span
+from needlewright.core.sources.source import Source, Span
 
 BATCH = 1000
 EDGE_BYTES = 1 << 17  # damage is placed at most so far before the bytes that are missing
@@ -43,51 +47,81 @@ class Kept:
     ids: tuple[int, ...]
 
 
-def continued(job: Job, source: SourceRow, plan: Plan) -> Plan:
-    """`plan` with the places where interrupted steps of the same kinds and area go on."""
-    resume = dict(plan.resume)
-    area = plan.area or Span(0, source.size)
-    kinds = tuple(sorted(plan.kinds))
-    for row in job.steps():
-        same = row.kinds == kinds and (row.area_start, row.area_stop) == (area.start, area.stop)
-        if row.source == source.id and same and row.ending != Ending.DONE:
-            resume.setdefault(row.step, row.checkpoint)
-    return dataclasses.replace(plan, resume=resume)
-
-
 def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Iterator[Event | Kept]:
     """Search the image of `source`; yields the engine's events, and Kept as finds are written.
 
-    Raises SourceError and JobError; what was found until then is kept.
+    Goes on where earlier searches ended: for each format only what has not been covered yet, or
+    everything where all of it has. Raises SourceError and JobError; what was found until then is
+    kept.
     """
     with open_source(source.path) as image:
         if image.size != source.size:
             raise JobError("source-changed", path=source.path, was=source.size, now=image.size)
         area = cut_area(image, plan.area)
-        keeper = _Keeper(job, source, plan, area, image.settled)
+        texture = TextureFile(job.folder, source.id, write=True)
         job.log("search-begins", {"source": source.name, "steps": list(plan.steps)})
         try:
-            for event in search(image, plan, stop):
+            for step in [name for name in steps() if name in plan.steps]:
+                mine = replace(plan, steps=(step,), area=area)
+                passes = outstanding(mine, area, job.coverage(source.id, step)) or [mine]
+                keeper = _Keeper(job, source, mine, area, image.settled, texture)
+                yield from _passes(image, keeper, passes, stop)
+        finally:
+            texture.close()
+
+
+def _passes(image: Source, keeper: _Keeper, passes: list[Plan], stop: StopSignal) -> Iterator[
+        Event | Kept]:
+    """Run the passes one after another, as if they were one."""
+    total = sum(p.area.size for p in passes if p.area is not None)
+    before = 0
+    for number, part in enumerate(passes):
+        area = part.area or keeper.area
+        part = replace(part, texture=not keeper.texture.seen(area.start, area.stop))
+        keeper.begin(part, last=number == len(passes) - 1)
+        try:
+            for event in search(image, part, stop):
+                if isinstance(event, Progress):
+                    event = _of_all(event, before, total)
                 kept = keeper.take(event)
                 if kept:
                     yield Kept(tuple(kept))
-                yield event
+                if not isinstance(event, Finished) or keeper.last or stop.is_set():
+                    yield event
         except BaseException:
             keeper.flush()
             raise
+        if stop.is_set():
+            return
+        before += area.size
+
+
+def _of_all(progress: Progress, before: int, total: int) -> Progress:
+    """The progress of one pass as part of all."""
+    left = None
+    if progress.bytes_per_second > 0:
+        left = (total - before - progress.done) / progress.bytes_per_second
+    return replace(progress, done=before + progress.done, total=total, seconds_left=left)
 
 
 class _Keeper:
     """Collects finds into batches and saves a checkpoint with each."""
 
-    def __init__(self, job: Job, source: SourceRow, plan: Plan, area: Span,
-                 settled: int) -> None:
+    def __init__(self, job: Job, source: SourceRow, plan: Plan, area: Span, settled: int,
+                 texture: TextureFile) -> None:
         """`settled`: what lies behind it is still being copied, and is searched again later."""
         self.settled = self.again_from = settled
         self.job, self.source, self.plan, self.area = job, source, plan, area
+        self.texture = texture
+        self.part, self.last = plan, True
         self.batch: list[Find] = []
+        self.rechecked: list[Find] = []
         self.written = time.monotonic()
         self.step: Progress | None = None
+
+    def begin(self, part: Plan, last: bool) -> None:
+        """Begin one pass; `last`: none follows."""
+        self.part, self.last, self.step = part, last, None
 
     def take(self, event: Event) -> list[int]:
         """Take in one event; returns the ids of finds written on this occasion."""
@@ -96,6 +130,10 @@ class _Keeper:
             self.batch.append(event.find)
             if len(self.batch) >= BATCH:
                 return self.flush()
+        elif isinstance(event, Rechecked):
+            self.rechecked.append(event.find)
+        elif isinstance(event, Seen):
+            self.texture.write(event.start, event.classes)
         elif isinstance(event, Progress):
             self.step = event
             if time.monotonic() - self.written > BATCH_SECONDS:
@@ -105,8 +143,9 @@ class _Keeper:
         elif isinstance(event, Finished):
             kept = self.flush()
             self._save(event.step, event.checkpoint, event.ending)
-            self.job.log(f"search-{event.ending}", {"source": self.source.name,
-                                                    "step": event.step})
+            if self.last or event.ending is not Ending.DONE:
+                self.job.log(f"search-{event.ending}", {"source": self.source.name,
+                                                        "step": event.step})
             return kept
         return []
 
@@ -122,6 +161,9 @@ class _Keeper:
         if self.batch:
             kept = self.job.add_finds(self.source.id, self.batch)
             self.batch = []
+        if self.rechecked:
+            kept = kept + self.job.recheck_finds(self.source.id, self.rechecked)
+            self.rechecked = []
         if self.step is not None:
             self._save(self.step.step, self.step.checkpoint, RUNNING)
         self.written = time.monotonic()
@@ -131,6 +173,13 @@ class _Keeper:
         if self.settled < checkpoint:
             checkpoint = max(self.area.start, self.again_from)
             ending = Ending.STOPPED if ending == Ending.DONE else ending
+        if ending == Ending.DONE and not self.last:
+            ending = RUNNING
+        assert self.part.area is not None
+        start = self.part.area.start
+        self.job.cover(CoverageRow(
+            self.source.id, step, tokens_of(self.part), self.plan.every_byte,
+            self.plan.every_frame, start, max(start, min(checkpoint, self.part.area.stop))))
         self.job.save_step(StepRow(
             self.source.id, step, tuple(sorted(self.plan.kinds)), self.area.start, self.area.stop,
             checkpoint, ending))

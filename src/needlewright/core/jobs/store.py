@@ -20,6 +20,7 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.formats.base import Check, Outcome, Part
 from needlewright.core.jobs import folder as places
+from needlewright.core.jobs.coverage import CoverageRow
 from needlewright.core.jobs.migrations import migrate
 from needlewright.core.jobs.rows import (
     Filter,
@@ -39,7 +40,7 @@ ORDERS = {
 FIND_COLUMNS = (
     "f.id, f.source, f.kind, f.format, f.extension, f.start, f.size, f.grade, f.share, f.name,"
     " f.path, f.removed, f.width, f.height, f.taken, f.camera, f.orientation, f.damage_row,"
-    " f.found_by, f.has_thumbnail, t.find IS NOT NULL"
+    " f.found_by, f.has_thumbnail, t.find IS NOT NULL, f.duration, f.has_strip"
 )
 FROM_FINDS = " FROM finds f LEFT JOIN tray t ON t.find = f.id"
 IDS_AT_ONCE = 500
@@ -137,7 +138,7 @@ class Job:
             self._count(source, [find for _, find in new])
             # Before the finds count as known: killed in between, a later search makes both anew.
             for number, find in new:
-                self._write_thumbnail(number, find.thumbnail)
+                self._write_pictures(number, find)
         return [number for number, _ in new]
 
     def _insert_find(self, source: int, find: Find, number: int | None = None) -> int | None:
@@ -147,25 +148,60 @@ class Job:
         cursor = self._database.execute(
             "INSERT OR IGNORE INTO finds (id, source, kind, format, extension, start, size, grade,"
             " share, name, path, removed, width, height, taken, camera, orientation, damage_row,"
-            " found_by, extra, parts, preview_start, preview_stop, has_thumbnail)"
-            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+            " found_by, extra, parts, preview_start, preview_stop, has_thumbnail, duration,"
+            " parent_start, parent_format, has_strip)"
+            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
             (number, source, find.kind, find.format, find.extension, find.start, find.size,
              find.grade, find.share, find.name, find.path, removed, facts.width, facts.height,
              facts.taken, facts.camera, facts.orientation, find.damage_row, ",".join(find.found_by),
              json.dumps(dict(facts.extra)),
              json.dumps([[p.name, p.start, p.stop] for p in find.parts]), *preview,
-             int(bool(find.thumbnail))))
+             int(bool(find.thumbnail)), facts.duration_s, *(find.parent or (None, None)),
+             int(bool(find.strip))))
         return cursor.lastrowid if cursor.rowcount else None
 
     def _replace_worse(self, source: int, find: Find) -> int | None:
         """Make room for `find` under the number of a worse one that stands in its place."""
-        number, grade, share, size, kind, by = self._database.execute(
-            "SELECT id, grade, share, size, kind, found_by FROM finds"
+        number, grade, share, size = self._database.execute(
+            "SELECT id, grade, share, size FROM finds"
             " WHERE source = ? AND start = ? AND format = ?",
             (source, find.start, find.format)).fetchone()
         if (GRADES_BEST_LAST.index(find.grade), find.share, find.size) <= (
                 GRADES_BEST_LAST.index(grade), share, size):
             return None
+        self._replace(source, find, int(number))
+        return int(number)
+
+    def recheck_finds(self, source: int, finds: Sequence[Find]) -> list[int]:
+        """Write what longer checks made of finds that stand already; returns their ids.
+
+        The pictures that a find has stay where the new version brings none.
+        """
+        done: list[tuple[int, Find]] = []
+        with self._writing():
+            for find in finds:
+                row = self._database.execute(
+                    "SELECT id, has_thumbnail, has_strip FROM finds"
+                    " WHERE source = ? AND start = ? AND format = ?",
+                    (source, find.start, find.format)).fetchone()
+                number = self._insert_find(source, find) if row is None else int(row[0])
+                assert number is not None
+                if row is not None:
+                    self._replace(source, find, number)
+                    self._database.execute(
+                        "UPDATE finds SET has_thumbnail = max(has_thumbnail, ?),"
+                        " has_strip = max(has_strip, ?) WHERE id = ?", (row[1], row[2], number))
+                done.append((number, find))
+            self._insert_parts(done)
+            self._count(source, [find for _, find in done])
+            for number, find in done:
+                self._write_pictures(number, find)
+        return [number for number, _ in done]
+
+    def _replace(self, source: int, find: Find, number: int) -> None:
+        """Put `find` in the place of what stands under `number`; its tray entry stays."""
+        size, kind, grade, by = self._database.execute(
+            "SELECT size, kind, grade, found_by FROM finds WHERE id = ?", (number,)).fetchone()
         in_tray = self._database.execute(
             "SELECT added FROM tray WHERE find = ?", (number,)).fetchone()
         for table in ("extents", "checks", "tray"):
@@ -178,7 +214,6 @@ class Job:
         self._insert_find(source, find, number)
         if in_tray is not None:
             self._database.execute("INSERT INTO tray VALUES (?, ?)", (number, in_tray[0]))
-        return int(number)
 
     def _insert_parts(self, new: Iterable[tuple[int, Find]]) -> None:
         new = list(new)
@@ -196,15 +231,17 @@ class Job:
             " finds = finds + 1, bytes = bytes + excluded.bytes",
             [(source, f.found_by[0], f.kind, f.grade, f.size) for f in finds])
 
-    def _write_thumbnail(self, number: int, thumbnail: bytes) -> None:
-        if not thumbnail:
-            return
-        path = places.thumbnail_path(self.folder, number)
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(thumbnail)
-        except OSError as error:
-            raise JobError("job-not-written", path=str(self.folder), reason=str(error)) from error
+    def _write_pictures(self, number: int, find: Find) -> None:
+        for path, picture in ((places.thumbnail_path(self.folder, number), find.thumbnail),
+                              (places.strip_path(self.folder, number), find.strip)):
+            if not picture:
+                continue
+            try:
+                path.parent.mkdir(parents=True, exist_ok=True)
+                path.write_bytes(picture)
+            except OSError as error:
+                raise JobError("job-not-written", path=str(self.folder),
+                               reason=str(error)) from error
 
     def thumbnail(self, number: int) -> bytes:
         """The JPEG thumbnail of a find; empty where there is none."""
@@ -244,9 +281,10 @@ class Job:
         rows = self.rows([number])
         if not rows:
             raise JobError("find-unknown", find=number)
-        extra, parts, start, stop = self._database.execute(
-            "SELECT extra, parts, preview_start, preview_stop FROM finds WHERE id = ?",
-            (number,)).fetchone()
+        extra, parts, start, stop, parent = self._database.execute(
+            "SELECT f.extra, f.parts, f.preview_start, f.preview_stop, p.id FROM finds f"
+            " LEFT JOIN finds p ON p.source = f.source AND p.start = f.parent_start"
+            " AND p.format = f.parent_format WHERE f.id = ?", (number,)).fetchone()
         extents = self._database.execute(
             "SELECT offset, length FROM extents WHERE find = ? ORDER BY place", (number,))
         checks = self._database.execute(
@@ -256,7 +294,7 @@ class Job:
             rows[0], tuple((o, length) for o, length in extents),
             tuple(Check(n, Outcome(o), c, json.loads(d), bool(k)) for n, o, c, d, k in checks),
             tuple(Part(n, a, b) for n, a, b in json.loads(parts)), json.loads(extra),
-            None if start is None else (start, stop))
+            None if start is None else (start, stop), parent)
 
     def spans(self, source: int) -> list[tuple[int, int, int]]:
         """(id, first byte, length of the first extent) of all finds of a source, by place."""
@@ -299,6 +337,22 @@ class Job:
                 "INSERT OR REPLACE INTO steps VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                 (row.source, row.step, ",".join(row.kinds), row.area_start, row.area_stop,
                  row.checkpoint, row.ending, time.time()))
+
+    def cover(self, row: CoverageRow) -> None:
+        """Keep how far a pass has come; the same pass replaces its own row."""
+        with self._writing():
+            self._database.execute(
+                "INSERT OR REPLACE INTO coverage VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (row.source, row.step, ",".join(row.tokens), int(row.every_byte),
+                 int(row.every_frame), row.start, row.stop))
+
+    def coverage(self, source: int, step: str) -> list[CoverageRow]:
+        """What `step` has covered of a source."""
+        rows = self._database.execute(
+            "SELECT source, step, tokens, every_byte, every_frame, start, stop FROM coverage"
+            " WHERE source = ? AND step = ? AND stop > start", (source, step))
+        return [CoverageRow(s, n, tuple(t.split(",")), bool(b), bool(f), a, o)
+                for s, n, t, b, f, a, o in rows]
 
     def steps(self) -> list[StepRow]:
         rows = self._database.execute(
@@ -391,5 +445,5 @@ def _where(wanted: Filter) -> tuple[str, list[Any]]:
 def _find_row(row: Sequence[Any]) -> FindRow:
     removed = None if row[11] is None else bool(row[11])
     values = [*row[:11], removed, *row[12:18], tuple(row[18].split(",")), bool(row[19]),
-              bool(row[20])]
+              bool(row[20]), row[21], bool(row[22])]
     return FindRow(*values)

@@ -25,12 +25,14 @@ CLIP_FRAMES_IN_MEMORY = 4  # of a clip, as a decoder keeps them, in pixels of pi
 @dataclass(frozen=True, slots=True)
 class Case:
     """A walk on its way to a find. `parent`: the broken find it lies in. `looked`: what the decoder
-    showed of a clip at first sight, until all of its frames are decoded."""
+    showed of a clip at first sight, until all of its frames are decoded. `pictured`: what it said
+    of a photo whose appended clip is still to be decoded."""
 
     walk: Walk
     form: str
     parent: tuple[int, str] | None = None
     looked: DecodeReport | None = None
+    pictured: DecodeReport | None = None
     task: str = ""
 
     @property
@@ -60,7 +62,11 @@ def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
 
 def all_frames(case: Case, source: Source) -> tuple[Case, DecodeRequest, bool]:
     """The question whether all of a clip or a sound decodes; it can wait."""
-    return replace(case, task=FRAMES), replace(_request(case, source), task=FRAMES), True
+    asked = replace(_request(case, source), task=FRAMES)
+    if case.walk.clip is not None:
+        start, stop = case.walk.clip
+        asked = replace(asked, extents=((start, stop - start),), format=CLIP, turn=1)
+    return replace(case, task=FRAMES), asked, True
 
 
 def _request(case: Case, source: Source) -> DecodeRequest:
@@ -80,7 +86,10 @@ def find_of(case: Case, report: DecodeReport | None, step: str,
     bytes between the places where files begin.
     """
     walk, variant = case.walk, case.variant
-    verdict = judge(walk, report, variant.decoder)
+    clip = None
+    if case.pictured is not None:
+        report, clip = case.pictured, report
+    verdict = judge(walk, report, variant.decoder, clip)
     grade = verdict.grade
     if case.parent is not None and (walk.start - case.parent[0]) % sector:
         # What begins inside a sector of a broken file was embedded in it.

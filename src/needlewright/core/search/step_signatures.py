@@ -288,6 +288,8 @@ def _settled(state: _Pass, wait_s: float) -> Iterator[Event]:
             yield from _told(state, case, report, first=False)
         else:
             yield from _told(state, case, report, first=True)
+            if case.walk.clip is not None and state.context.plan.every_frame:
+                _ask(state, *all_frames(replace(case, pictured=report), state.context.source))
 
 
 def _told(state: _Pass, case: Case, report: DecodeReport | None, first: bool) -> Iterator[Event]:
