@@ -301,7 +301,7 @@ class SearchMeanwhileTest(CopyCase):
             row = job.sources()[0]
             list(run_search(job, row, Plan(), threading.Event()))
             grades = [r.grade for r in job.matching()]
-            self.assertEqual(grades, ["whole", "partial"])
+            self.assertEqual(grades, ["whole", "partial", "remnant"])
             damaged = job.matching()[1].id
             job.put_in_tray([damaged])
             self.assertEqual((job.steps()[0].ending, job.steps()[0].checkpoint),

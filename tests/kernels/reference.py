@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 
-def find_signatures(data: bytes, step: int,
-                    signatures: list[tuple[bytes, int]]) -> list[tuple[int, int]]:
-    return [(start, index)
-            for start in range(0, len(data), step)
-            for index, (magic, at) in enumerate(signatures)
-            if data[start + at : start + at + len(magic)] == magic]
+def find_signatures(data: bytes, step: int, patterns: list) -> list[tuple[int, int]]:
+    found = []
+    for start in range(0, len(data), step):
+        for index, pattern in enumerate(patterns):
+            mask = pattern.mask or b"\xff" * len(pattern.magic)
+            part = data[start + pattern.at : start + pattern.at + len(pattern.magic)]
+            masked = bytes(b & m for b, m in zip(part, mask))
+            wanted = bytes(b & m for b, m in zip(pattern.magic, mask))
+            if len(part) == len(mask) and masked == wanted:
+                found.append((start, index))
+    return found
 
 
 def unstuff(raw: bytes) -> bytes:

@@ -14,34 +14,94 @@ from PIL import Image
 
 from needlewright.core.formats.jpeg import _Walker
 from needlewright.core.kernels.continuity import strongest_run
+from needlewright.core.kernels.foreign import BLANK, TEXT, sector_looks, surprise
 from needlewright.core.kernels.jpeg_bits import build_huffman, scan_end, unstuff
-from needlewright.core.kernels.signatures import build_table, find_signatures
+from needlewright.core.kernels.signatures import (
+    Pattern,
+    build_table,
+    find_everywhere,
+    find_signatures,
+)
+from needlewright.core.kernels.texture import Texture, classify
 from needlewright.core.sources.memory import MemorySource
 from tests.kernels import reference
 from tests.support import jpeg, scene
 
-SIGNATURES = [(b"\xff\xd8\xff", 0), (b"ab", 4), (b"abcd", 0), (b"\0", 9), (b"ab", 0)]
+PATTERNS = [Pattern(b"\xff\xd8\xff"), Pattern(b"ab", 4, weak=True), Pattern(b"abcd"),
+            Pattern(b"xyz", 9), Pattern(b"\x47\x40\0", 0, b"\xff\xf0\0"), Pattern(b"qa", weak=True)]
+TABLE = build_table(PATTERNS)
 
 
 class SignatureKernelTest(unittest.TestCase):
-    @given(st.lists(st.sampled_from([b"ab", b"abcd", b"\xff\xd8\xff", b"\0", b"xy", b"zzzz"]),
-                    max_size=60), st.sampled_from([1, 2, 16, 32]))
+    pieces = st.lists(st.sampled_from([b"ab", b"abcd", b"\xff\xd8\xff", b"\0", b"xyz", b"\x47\x41",
+                                       bytes(4096), b"q" * 4099]), max_size=40)
+
+    @given(pieces, st.sampled_from([2, 16, 32]))
     def test_as_the_plain_search(self, pieces, step):
         data = b"".join(pieces)
-        table = build_table(SIGNATURES)
-        offsets, which = find_signatures(np.frombuffer(data, np.uint8), step, table)
-        want = reference.find_signatures(data, step, SIGNATURES)
-        self.assertEqual(sorted(zip(offsets.tolist(), which.tolist())), sorted(want))
+        offsets, which = find_signatures(np.frombuffer(data, np.uint8), step, TABLE)
+        want = reference.find_signatures(data, step, PATTERNS)
+        self.assertEqual(list(zip(offsets.tolist(), which.tolist())), sorted(want))
+
+    @given(pieces)
+    def test_every_byte_with_and_without_wide_instructions(self, pieces):
+        data = b"".join(pieces)
+        want = reference.find_signatures(data, 1, PATTERNS)
+        want = sorted((at, i) for at, i in want if not PATTERNS[i].weak)
+        for portable in (False, True):
+            offsets, which = find_everywhere(np.frombuffer(data, np.uint8), TABLE, portable)
+            self.assertEqual(list(zip(offsets.tolist(), which.tolist())), want)
 
     def test_sizes_at_the_edges(self):
-        table = build_table(SIGNATURES)
-        for size in (0, 1, 2, 511, 512, 513):
-            offsets, _ = find_signatures(np.zeros(size, np.uint8), 512, table)
-            self.assertLessEqual(len(offsets), 2)
+        for size in (0, 1, 2, 33, 34, 35, 511, 512, 513, 4095, 4096, 4097):
+            offsets, _ = find_signatures(np.zeros(size, np.uint8), 512, TABLE)
+            self.assertEqual(len(offsets), 0)
+            self.assertEqual(len(find_everywhere(np.zeros(size, np.uint8), TABLE)[0]), 0)
         with self.assertRaises(TypeError):
-            find_signatures(np.zeros(4, np.int32), 512, table)
-        with self.assertRaises(ValueError):
-            build_table([(b"", 0)])
+            find_signatures(np.zeros(4, np.int32), 512, TABLE)
+        for wrong in (Pattern(b""), Pattern(b"ab", 65), Pattern(b"abc", 0, b"\xff")):
+            with self.assertRaises(ValueError):
+                build_table([wrong])
+
+
+class TextureKernelTest(unittest.TestCase):
+    def test_classes_of_plain_cases(self):
+        rng = np.random.default_rng(1)
+        photo = np.frombuffer(jpeg(scene(1, 900, 700), quality=92), np.uint8)
+        ramp = np.repeat(np.arange(256, dtype=np.uint8), 16)
+        cases = (
+            (np.zeros(4096, np.uint8), Texture.BLANK),
+            (np.full(4096, 255, np.uint8), Texture.BLANK),
+            (np.frombuffer(b"05:58;Reedmouth weir;3;mist\n" * 147, np.uint8)[:4096], Texture.TEXT),
+            (rng.integers(0, 256, 4096, dtype=np.uint8), Texture.RANDOM),
+            (photo[20_480:24_576], Texture.JPEG),
+            (np.sort(ramp)[::-1].copy() // 8, Texture.STRUCTURED))
+        for data, want in cases:
+            self.assertEqual(list(classify(data)), [want])
+        joined = np.concatenate([data for data, _ in cases])
+        self.assertEqual(list(classify(joined)), [want for _, want in cases])
+        self.assertEqual(list(classify(joined[:5000])), [Texture.BLANK, Texture.BLANK])
+
+
+class SectorKernelTest(unittest.TestCase):
+    """Foreign clusters among samples that continue each other."""
+
+    @given(st.integers(0, 1000), st.sampled_from(["noise", "text", "blank"]))
+    def test_looks_and_surprise(self, seed, kind):
+        rng = np.random.default_rng(seed)
+        rows = np.cumsum(rng.integers(-2, 3, (64, 512)), axis=1) + np.arange(64)[:, None] + 128
+        data = (rows % 256).astype(np.uint8).ravel()
+        at = int(rng.integers(8, 48)) * 512
+        data[at : at + 4096] = {
+            "noise": rng.integers(0, 256, 4096), "blank": np.zeros(4096),
+            "text": np.resize(np.frombuffer(b"Reedmouth weir; 3 otters, mist\n", np.uint8), 4096),
+        }[kind]
+        looks = sector_looks(data, 512)[at // 512 : at // 512 + 8]
+        self.assertEqual(set(looks.tolist()), {{"noise": 0, "blank": BLANK, "text": TEXT}[kind]})
+        far = surprise(data, 512, 1, 1, False, 512)
+        if kind != "blank":
+            self.assertGreater(far[at // 512 + 1 : at // 512 + 7].min(), 15)
+        self.assertLess(np.median(far), 8)
 
 
 class BitKernelTest(unittest.TestCase):

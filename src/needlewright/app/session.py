@@ -45,6 +45,7 @@ class Session(QObject):
     finds_changed = Signal()
     selected = Signal(object)  # id or None
     tray_changed = Signal()
+    finds_rechecked = Signal(object)  # ids whose pictures or grades may be new
     search_changed = Signal()  # began, told, paused, ended
     delivery_changed = Signal()
     problem = Signal(str)
@@ -244,7 +245,9 @@ class Session(QObject):
         self.search_changed.emit()
 
     def _search_kept(self, ids: tuple[int, ...]) -> None:
-        self.just_found = [*reversed(ids), *self.just_found][:JUST_FOUND]
+        older = [number for number in self.just_found if number not in ids]
+        self.just_found = [*reversed(ids), *older][:JUST_FOUND]
+        self.finds_rechecked.emit(ids)
         self.finds.refresh()
         self.finds_changed.emit()
 

@@ -46,6 +46,7 @@ class MainWindow(QMainWindow):
         self.session = session
         self.setWindowIcon(icon())
         self.thumbnails = Thumbnails(self)
+        session.finds_rechecked.connect(self.thumbnails.forget)
         self.thread_line = ThreadLine(words.STATIONS)
         self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY,
                          words.TAPE_READ)

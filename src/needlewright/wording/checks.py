@@ -19,6 +19,7 @@ GRADE_MEANINGS = {
     "remnant": "only a preview or a scrap",
     "gone": "known by name only",
 }
+DAMAGED_SHOWN = 4  # stretches of a clip that a line lists
 OUTCOMES = {
     Outcome.PASS: "passes", Outcome.DOUBT: "doubted", Outcome.FAIL: "fails",
     Outcome.NOT_APPLICABLE: "does not apply", Outcome.NOT_MADE: "not made",
@@ -44,8 +45,42 @@ SENTENCES = {
     "headers-own": "what they carry is their own",
     "headers-foreign": "the {part} in them is damaged or not theirs",
     "coded-complete": "all {blocks:,} blocks decode",
+    "frames-complete": "all {frames} frames decode to their size",
+    "frames-broken": "breaks after {frames} good frames",
+    "frames-agree": "all {frames} frames agree with their checksums",
+    "members-agree": "all {members} members agree with their checksums",
+    "members-broken": "breaks after {members} good members",
+    "members-unread": "{members} members are encrypted, too large or packed in an unknown way",
+    "strips-agree": "all {strips} strips unpack to their size",
+    "strip-broken": "strip {strip} of {strips} does not unpack",
+    "streams-inflate": "all {streams} packed streams unpack",
+    "objects-complete": "all {objects} objects are complete",
+    "payload-dense": "no blank or written sectors in it",
+    "payload-foreign": "foreign data stands in it, {offset_bytes} into the file",
+    "samples-continue": "samples continue each other",
+    "samples-foreign": "samples stop continuing each other, {offset_bytes} into the file",
+    "samples-uneven": "the last sample is not complete",
+    "samples-plain": "this coding shows nothing without being decoded",
+    "samples-agree": "all {samples} samples are what they must be",
+    "samples-until": "only the first {samples} are in order",
+    "samples-broken": "{bad} of {samples} samples are damaged",
+    "packets-in-order": "all {packets} packets are in order",
+    "packets-missing": "packets are missing at {jumps} places",
+    "index-agrees": "the index and the data agree on {samples} samples",
+    "index-missing": "its index is not here",
+    "index-none": "it has none",
+    "index-counts": "the index lists {samples} pieces, and {there} are there",
+    "index-outside": "the index points to places where the data is not",
+    "items-inside": "all {items} items lie inside the data",
+    "items-outside": "items lie outside the data",
+    "reference-leads": "the reference table leads to all objects",
+    "reference-astray": "the reference table leads astray at object {objects}",
+    "schema-there": "the first page holds the schema",
+    "previews-agree": "{pictures} embedded pictures are in order",
+    "previews-broken": "an embedded picture is damaged, {offset_bytes} into the file",
     "coded-unknown": "this way of coding is not followed here",
     "crc-agree": "all {chunks} chunks agree with their checksums",
+    "end-counted": "ends where its own lengths and contents say",
     "end-own": "ends at its own end mark",
     "end-missing": "its end mark was not reached",
     "dimensions-missing": "no picture size is stated",
@@ -53,6 +88,13 @@ SENTENCES = {
     "dimensions-plausible": "{width:,} × {height:,} pixels",
     "decode-not-made": "not decoded",
     "decode-complete": "another decoder reads all of it",
+    "decode-none": "no decoder for it is at hand",
+    "decode-raw": "another program unpacks its raw data",
+    "database-sound": "the database finds itself in order",
+    "frames-not-made": "not all decoded yet",
+    "frames-decode": "all {frames} frames of pictures and sound decode",
+    "frames-none": "no frame of one of its streams decodes",
+    "frames-damaged": "{bad} samples do not decode",
     "decode-other-size": "another decoder sees {width:,} × {height:,} pixels",
     "decode-undecodable": "another decoder gives up: {text}",
     "decode-memory": "decoding it needs more memory than is allowed",
@@ -64,6 +106,7 @@ SENTENCES = {
     "thumbnail-not-compared": "not compared",
     "thumbnail-undecodable": "the embedded thumbnail does not decode",
     "thumbnail-of-broken": "the picture is broken anyway",
+    "thumbnail-decodes": "decodes",
     "thumbnail-agrees": "agrees with the picture",
     "thumbnail-differs": "shows another picture",
     "thumbnail-differs-below": "differs from the picture from row {row:,} of {rows:,} on",
@@ -75,6 +118,8 @@ def reason(check: Check) -> str:
     values: dict[str, Any] = dict(check.values)
     if check.code == "coded-broken":
         return _broken(values)
+    if check.code in ("frames-damaged", "samples-broken") and check.content:
+        return _damaged_samples(check.code, values)
     if "offset" in values:
         values["offset_bytes"] = units.size(int(values["offset"]))
     if check.code == "sectors-lost" and "bytes" in values:
@@ -89,6 +134,20 @@ def reason(check: Check) -> str:
         return template.split("{")[0].rstrip(" ,:") or check.code.replace("-", " ")
 
 
+def _damaged_samples(code: str, values: dict[str, Any]) -> str:
+    """How many samples are damaged, the first of them, and the seconds that are lost."""
+    told = SENTENCES[code].format(bad=values.get("bad", 0), samples=values.get("samples", 0))
+    sample, seconds = values.get("sample"), values.get("seconds")
+    if sample is not None and seconds is not None:
+        told += f", the first at {units.clock(float(seconds))}"
+    damaged = values.get("damaged") or []
+    if damaged:
+        spans = [f"{units.clock(a)}–{units.clock(b)}" for a, b in damaged[:DAMAGED_SHOWN]]
+        more = len(damaged) - DAMAGED_SHOWN
+        told += "; damaged " + ", ".join(spans) + (f" and {more} more" if more > 0 else "")
+    return told
+
+
 def _broken(values: dict[str, Any]) -> str:
     why = WHY.get(str(values.get("why")), "it breaks")
     row, rows = values.get("row"), values.get("rows")
@@ -98,7 +157,10 @@ def _broken(values: dict[str, Any]) -> str:
     return f"{where}: {why}"
 
 
-def grade_line(grade: str, share: float, checks: Sequence[Check]) -> str:
+SHARE_OF = {"photo": "its area", "video": "its play time", "audio": "its play time"}
+
+
+def grade_line(grade: str, share: float, checks: Sequence[Check], kind: str = "photo") -> str:
     """'whole: all six checks pass', 'partial: 55 % of its area; …': the grade with its reason."""
     if grade == "whole":
         passed = sum(1 for c in checks if c.outcome is Outcome.PASS)
@@ -107,8 +169,11 @@ def grade_line(grade: str, share: float, checks: Sequence[Check]) -> str:
     first = f"{against[0].name} {OUTCOMES[against[0].outcome]}" if against else ""
     if grade == "partial":
         if share >= 1.0:
+            waiting = next((c for c in checks if c.outcome is Outcome.NOT_MADE), None)
+            if not against and waiting is not None:
+                return f"partial: complete, but not checked to the end ({waiting.name})"
             return f"partial: complete, but doubted ({first})"
-        return f"partial: {units.percent(share)} of its area"
+        return f"partial: {units.percent(share)} of {SHARE_OF.get(kind, 'its bytes')}"
     meaning = GRADE_MEANINGS.get(grade, "")
     return f"{grade}: {meaning}"
 

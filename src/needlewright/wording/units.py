@@ -74,3 +74,12 @@ def moment(rfc3339: str) -> str:
         return rfc3339
     zone = ", zone unknown" if when.tzinfo is None else f", UTC{when:%z}"
     return f"{when.day} {MONTHS[when.month - 1]} {when.year}, {when:%H:%M:%S}{zone}"
+
+
+def clock(seconds: float) -> str:
+    """A place in a clip: '0:07.2', '1:02:33.0'."""
+    tenths = max(0, round(seconds * 10))
+    minutes, rest = divmod(tenths, 600)
+    hours, minutes = divmod(minutes, 60)
+    tail = f"{rest // 10:02d}.{rest % 10}"
+    return f"{hours}:{minutes:02d}:{tail}" if hours else f"{minutes}:{tail}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Iterable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
@@ -59,6 +60,11 @@ class Thumbnails(QObject):
             self._turn += 1
             self._pool.start(_Load(self, self._folder, number), self._turn)  # newest first
         return None
+
+    def forget(self, ids: Iterable[int]) -> None:
+        """Load these anew when they are wanted next."""
+        for number in ids:
+            self._kept.pop(number, None)
 
     def _take(self, folder: str, number: int, image: QImage) -> None:
         if self._folder is None or folder != str(self._folder):

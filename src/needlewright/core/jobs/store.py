@@ -204,6 +204,25 @@ class Job:
             "SELECT size, kind, grade, found_by FROM finds WHERE id = ?", (number,)).fetchone()
         in_tray = self._database.execute(
             "SELECT added FROM tray WHERE find = ?", (number,)).fetchone()
+        self._remove(source, number, size, kind, grade, by)
+        self._insert_find(source, find, number)
+        if find.grade is Grade.WHOLE:
+            self._drop_scraps(source, find)
+        if in_tray is not None:
+            self._database.execute("INSERT INTO tray VALUES (?, ?)", (number, in_tray[0]))
+
+    def _drop_scraps(self, source: int, find: Find) -> None:
+        """What was told of the inside of a broken find is nothing once that find is whole."""
+        inside = self._database.execute(
+            "SELECT id, size, kind, grade, found_by FROM finds WHERE source = ?"
+            " AND parent_start = ? AND parent_format = ? AND grade = ? AND start < ?"
+            " AND id NOT IN (SELECT find FROM tray)",
+            (source, find.start, find.format, Grade.REMNANT, find.start + find.size)).fetchall()
+        for number, size, kind, grade, by in inside:
+            self._remove(source, number, size, kind, grade, by)
+
+    def _remove(self, source: int, number: int, size: int, kind: str, grade: str,
+                by: str) -> None:
         for table in ("extents", "checks", "tray"):
             self._database.execute(f"DELETE FROM {table} WHERE find = ?", (number,))
         self._database.execute("DELETE FROM finds WHERE id = ?", (number,))
@@ -211,9 +230,6 @@ class Job:
             "UPDATE tally SET finds = finds - 1, bytes = bytes - ?"
             " WHERE source = ? AND step = ? AND kind = ? AND grade = ?",
             (size, source, by.split(",")[0], kind, grade))
-        self._insert_find(source, find, number)
-        if in_tray is not None:
-            self._database.execute("INSERT INTO tray VALUES (?, ?)", (number, in_tray[0]))
 
     def _insert_parts(self, new: Iterable[tuple[int, Find]]) -> None:
         new = list(new)

@@ -75,8 +75,10 @@ class ImageFile(Source):
         try:
             return min(os.lseek(self._fd, offset, os.SEEK_DATA), self._size)
         except OSError as error:
-            # ENXIO: nothing but a hole up to the end; devices do not know the question.
-            return self._size if error.errno == errno.ENXIO else offset
+            # ENXIO: nothing but a hole up to the end, or the file ends before it should, which a
+            # read will tell; devices do not know the question.
+            cut = os.fstat(self._fd).st_size < self._size
+            return self._size if error.errno == errno.ENXIO and not cut else offset
 
     def local_path(self) -> tuple[str, int] | None:
         return str(self.path.absolute()), 0
