@@ -11,7 +11,7 @@ from pathlib import Path
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.search.engine import search
-from needlewright.core.search.events import Found
+from needlewright.core.search.events import Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.demo import card
@@ -26,8 +26,8 @@ class CardTest(unittest.TestCase):
     def test_the_story(self):
         media = [f for f in self.truth["files"] if f["media"]]
         states = [f["state"] for f in media]
-        self.assertEqual(len([s for s in states if s != "live"]), 35)
-        self.assertEqual(states.count("overwritten_partly"), 3)
+        self.assertEqual(len([s for s in states if s != "live"]), 37)
+        self.assertEqual(states.count("overwritten_partly"), 4)
         self.assertEqual(states.count("overwritten_fully"), 1)
         self.assertGreaterEqual(len(media), 60)
 
@@ -36,13 +36,15 @@ class CardTest(unittest.TestCase):
         shot = card.shots()[0]
         self.assertEqual(hashlib.sha256(card.draw_shot(shot)).hexdigest(),
                          self.truth["files"][0]["sha256"])
-        names = "".join(f["path"] + f["sha256"] for f in self.truth["files"])
-        self.assertEqual(hashlib.sha256(names.encode()).hexdigest()[:16], "5cb8f8b21a4c8aa0")
+        drawn = ("jpeg", "png", "csv", "txt", "dat")  # clips are as their encoders are
+        names = "".join(f["path"] + f["sha256"] for f in self.truth["files"]
+                        if f["kind"] in drawn)
+        self.assertEqual(hashlib.sha256(names.encode()).hexdigest()[:16], "cc235c869140d809")
 
     def test_all_that_is_whole_on_the_medium_comes_back(self):
         with ImageFile(self.path) as source:
             events = search(source, Plan(), threading.Event())
-            found = {e.find.start: e.find for e in events if isinstance(e, Found)}
+            found = {e.find.start: e.find for e in events if isinstance(e, Found | Rechecked)}
             for file in self.truth["files"]:
                 if not file["media"]:
                     continue
@@ -57,7 +59,8 @@ class CardTest(unittest.TestCase):
                         self.assertIs(find.grade, Grade.PARTIAL)
                         self.assertLess(find.share, 1.0)
                         lost = file["lost_ranges"][0][0]
-                        self.assertLessEqual(abs(find.size - lost), 8192)
+                        if file["kind"] == "jpeg":
+                            self.assertLessEqual(abs(find.size - lost), 8192)
                     else:
                         self.assertIsNone(find)
         self.assertTrue(all(f.parent and f.grade is Grade.REMNANT for f in found.values()),

@@ -3,35 +3,16 @@
 from __future__ import annotations
 
 import struct
-import tempfile
 from collections.abc import Iterator
-from pathlib import Path
 
-import av
-
-from tests.media.clips import tone
+from needlewright.demo.clips import record
 
 RATE = 44_100
 
 
 def encode(container: str, coding: str, seed: int = 90, seconds: float = 2.0, rate: int = RATE,
            options: dict[str, str] | None = None, bit_rate: int | None = None) -> bytes:
-    """A mono recording as the bytes of its file."""
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "sound"
-        with av.open(str(path), "w", format=container, options=options or {}) as out:
-            stream = out.add_stream(coding, rate=rate)
-            stream.layout = "mono"
-            if bit_rate:
-                stream.bit_rate = bit_rate
-            resampler = av.AudioResampler(format=stream.format, layout="mono", rate=rate)
-            for at in range(0, int(seconds * rate), 1024):
-                block = av.AudioFrame.from_ndarray(tone(at, 1024, seed)[None], "flt", "mono")
-                block.sample_rate, block.pts = rate, at
-                for made in resampler.resample(block):
-                    out.mux(stream.encode(made))
-            out.mux(stream.encode())
-        return path.read_bytes()
+    return record(container, coding, seed, seconds, rate, options, bit_rate)
 
 
 def tagged(sound: bytes) -> bytes:

@@ -11,13 +11,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QProcess, Signal
+from PySide6.QtGui import QPixmap
 
 from needlewright.app.copies import Copies
 from needlewright.app.settings import Settings, jobs_folder
 from needlewright.app.viewmodels.finds import FindsModel
-from needlewright.app.worker import DeliveryWork, PictureWork, SearchWork
+from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
 from needlewright.core.delivery.names import safe_name
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.folder import strip_path
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
@@ -60,10 +62,12 @@ class Session(QObject):
         self.source: SourceRow | None = None
         self.selection: int | None = None
         self.search: SearchWork | None = None
+        self.frames: FramesWork | None = None
         self.delivery: DeliveryWork | None = None
         self.progress: Progress | None = None
         self.ending: str | None = None
         self.area_start = 0  # of the running search, bytes
+        self._next_plan: Plan | None = None  # of a search that is changed while it runs
         self._meanwhile: Plan | None = None  # of a search begun on an unfinished copy
         self.delivering: object = None
         self.delivered: object = None
@@ -235,8 +239,14 @@ class Session(QObject):
             self._meanwhile = None
             self.begin_search(plan)
 
+    def change_search(self, plan: Plan) -> None:
+        """A running search goes on with another plan: what it has covered is not read again."""
+        if self.search is not None and plan != self.search.plan:
+            self._next_plan = plan
+            self.search.stop()
+
     def stop_search(self) -> None:
-        self._meanwhile = None
+        self._meanwhile = self._next_plan = None
         if self.search is not None:
             self.search.stop()
 
@@ -265,7 +275,34 @@ class Session(QObject):
         self.finds.refresh()
         self.finds_changed.emit()
         self.search_changed.emit()
+        plan, self._next_plan = self._next_plan, None
+        if plan is not None:
+            self.begin_search(plan)
         self._search_the_rest()
+
+    def strip(self, number: int) -> QPixmap:
+        """The ten frames of a clip; null where there are none."""
+        if self.job is None:
+            return QPixmap()
+        return QPixmap(str(strip_path(self.job.folder, number)))
+
+    def decode_all(self, number: int) -> None:
+        """Decode every frame of find `number` in the background."""
+        if self.job is None or self.frames is not None:
+            return
+        self.frames = FramesWork(self.job.folder, number, self)
+        self.frames.failed.connect(self.problem)
+        self.frames.finished.connect(self._frames_over)
+        self.frames.start()
+
+    def _frames_over(self) -> None:
+        work, self.frames = self.frames, None
+        if work is not None:
+            work.deleteLater()
+            self.finds_rechecked.emit((work.number,))
+            self.finds.refresh()
+            self.finds_changed.emit()
+            self.tray_changed.emit()
 
     # copying
 
@@ -379,7 +416,7 @@ class Session(QObject):
     def end_work(self) -> None:
         """Stop what runs and wait; everything found is kept."""
         self._meanwhile = None
-        for work in (self.search, self.delivery):
+        for work in (self.search, self.delivery, self.frames):
             if work is not None:
                 work.blockSignals(True)
                 work.end()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
@@ -25,6 +27,7 @@ from needlewright.app.stations.mending import Mending
 from needlewright.app.stations.search import Search
 from needlewright.app.theme.look import SCALES, icon, look
 from needlewright.app.viewmodels.read_lane import ReadLane
+from needlewright.app.viewmodels.texture_lane import TextureLane
 from needlewright.app.widgets.activity_line import ActivityLine
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
@@ -37,6 +40,8 @@ from needlewright.wording import window as words
 
 INTAKE, SEARCH, FINDS, MENDING, DELIVERY = range(5)
 
+TEXTURE_SECONDS = 1.0  # between looks at the texture while a search runs
+
 
 class MainWindow(QMainWindow):
     """Holds the stations together; all state is the session's."""
@@ -45,11 +50,12 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.session = session
         self.setWindowIcon(icon())
+        self._texture_asked = 0.0
         self.thumbnails = Thumbnails(self)
         session.finds_rechecked.connect(self.thumbnails.forget)
         self.thread_line = ThreadLine(words.STATIONS)
         self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY,
-                         words.TAPE_READ)
+                         words.TAPE_READ, words.TAPE_TEXTURE)
         self.intake = Intake(session)
         self.search = Search(session, self.thumbnails)
         self.finds = Finds(session, self.thumbnails)
@@ -103,6 +109,7 @@ class MainWindow(QMainWindow):
         session.selected.connect(self._selected)
         session.finds.spans_answered.connect(self._spans_came)
         session.finds.lane_answered.connect(self._lane_came)
+        session.finds.texture_answered.connect(self._texture_came)
         session.copies.lane_came.connect(self._copy_lane_came)
         session.copies.changed.connect(self._copy_changed)
         session.problem.connect(self.show_problem)
@@ -166,6 +173,7 @@ class MainWindow(QMainWindow):
         source = self.session.source
         self.tape.show_source(source.name if source else "", source.size if source else 0)
         self.session.finds.show_spans(source.id if source else None)
+        self.session.finds.show_view(*self.tape.view)
         self.thread_line.show_figure(
             INTAKE, units.size(source.size) if source else words.sources_line(0))
         self._finds_changed()
@@ -186,6 +194,11 @@ class MainWindow(QMainWindow):
         shown = self.session.source
         if shown is not None and shown.id == source and not self._copying_shown():
             self.tape.show_read(lane if isinstance(lane, ReadLane) else None)
+
+    def _texture_came(self, source: int, lane: object) -> None:
+        shown = self.session.source
+        if shown is not None and shown.id == source and isinstance(lane, TextureLane):
+            self.tape.show_texture(lane if lane.seen or self.tape.texture_lane else None)
 
     def _copy_lane_came(self, lane: ReadLane) -> None:
         if self._copying_shown() or (self.session.source is not None
@@ -209,6 +222,9 @@ class MainWindow(QMainWindow):
     def _search_changed(self) -> None:
         session = self.session
         progress = session.progress
+        if session.search is not None and time.monotonic() - self._texture_asked > TEXTURE_SECONDS:
+            self._texture_asked = time.monotonic()
+            session.finds.show_view(*self.tape.view)
         if session.search is not None:
             part = progress.done / max(1, progress.total) if progress else 0.0
             step = find_words.STEPS[progress.step] if progress else ""
@@ -242,6 +258,7 @@ class MainWindow(QMainWindow):
 
     def _tape_viewed(self, view: object) -> None:
         self.session.marked = view if isinstance(view, tuple) else None
+        self.session.finds.show_view(*self.tape.view)
         self.search.refresh()
 
     # notices, log, keys

@@ -10,10 +10,16 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QThread, Signal
 
 from needlewright.app.viewmodels.read_lane import lane_of
-from needlewright.core.checks.decoding import DecodeReport, DecodeRequest, DecoderPool
+from needlewright.core.checks.decoding import (
+    FRAMES,
+    PICTURE,
+    STILL,
+    DecodeReport,
+    DecodeRequest,
+    DecoderPool,
+)
 from needlewright.core.delivery.bag import Delivered, Delivering, deliver
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.formats.registry import formats
 from needlewright.core.imaging.copier import CopyPlan
 from needlewright.core.imaging.events import (
     Copied,
@@ -26,6 +32,7 @@ from needlewright.core.imaging.events import (
 from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
 from needlewright.core.jobs.copying import run_copy
+from needlewright.core.jobs.rechecking import decode_all, format_of
 from needlewright.core.jobs.rows import FindRecord, SourceRow
 from needlewright.core.jobs.runner import Kept, run_search
 from needlewright.core.jobs.store import Job
@@ -100,12 +107,12 @@ class SearchWork(Work):
     def __init__(self, folder: Path, source: SourceRow, plan: Plan,
                  parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._folder, self._source, self._plan = folder, source, plan
+        self._folder, self._source, self.plan = folder, source, plan
 
     def work(self) -> None:
         with Job(self._folder) as job:
             try:
-                self._follow(run_search(job, self._source, self._plan, self.stop_signal))
+                self._follow(run_search(job, self._source, self.plan, self.stop_signal))
             except NeedlewrightError as error:
                 job.log("failed", {"text": errors.explain(error)})
                 raise
@@ -244,6 +251,18 @@ class DevicesWork(Work):
             self.stop_signal.wait(DEVICES_SECONDS)
 
 
+class FramesWork(Work):
+    """Decodes every frame of one find and keeps what that shows."""
+
+    def __init__(self, folder: Path, number: int, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._folder, self.number = folder, number
+
+    def work(self) -> None:
+        with Job(self._folder) as job:
+            decode_all(job, self.number, self.stop_signal)
+
+
 class PictureWork(Work):
     """Decodes large views, newest request first, in an isolated worker."""
 
@@ -252,12 +271,15 @@ class PictureWork(Work):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._lock = threading.Condition()
-        self._wanted: tuple[FindRecord, str, int] | None = None
+        self._wanted: tuple[FindRecord, str, int, float] | None = None
 
-    def show(self, record: FindRecord, source_path: str, side: int) -> None:
-        """Decode `record` for a view of `side` pixels; replaces a request still waiting."""
+    def show(self, record: FindRecord, source_path: str, side: int, seconds: float = 0.0) -> None:
+        """Decode `record` for a view of `side` pixels; replaces a request still waiting.
+
+        `seconds`: which frame of a clip.
+        """
         with self._lock:
-            self._wanted = (record, source_path, side)
+            self._wanted = (record, source_path, side, seconds)
             self._lock.notify()
 
     def stop(self) -> None:
@@ -278,9 +300,11 @@ class PictureWork(Work):
         finally:
             pool.close()
 
-    def _decode(self, pool: DecoderPool[int], record: FindRecord, path: str, side: int) -> None:
+    def _decode(self, pool: DecoderPool[int], record: FindRecord, path: str, side: int,
+                seconds: float) -> None:
         row = record.row
-        picture = formats()[row.format].decoder
+        picture = decoder_of(row.format)
+        task = STILL if picture == "CLIP" else FRAMES if picture == "SOUND" else PICTURE
         extents = [(o, length) for o, length in record.extents if o is not None]
         if not picture:
             self.ready.emit(row.id, DecodeReport(False, "undecodable"))
@@ -288,7 +312,8 @@ class PictureWork(Work):
         try:
             with open_source(path) as source:
                 request = DecodeRequest(source, extents, picture,
-                                        (row.width or 0) * (row.height or 0), None, side)
+                                        (row.width or 0) * (row.height or 0),
+                                        _preview_of(record), side, task, row.orientation, seconds)
                 pool.submit(row.id, request)
                 while not self.stop_signal.is_set():
                     for number, report in pool.results(POLL_SECONDS):
@@ -296,3 +321,19 @@ class PictureWork(Work):
                         return
         except NeedlewrightError as error:
             self.ready.emit(row.id, DecodeReport(False, "unreadable", errors.explain(error)))
+
+
+def decoder_of(variant: str) -> str:
+    """What the isolated workers decode finds of this format as; "" where they cannot."""
+    form = format_of(variant)
+    if form is None:
+        return ""
+    return next((v.decoder for v in form.variants if v.name == variant), form.decoder)
+
+
+def _preview_of(record: FindRecord) -> tuple[int, int] | None:
+    """Span of the preview inside the file, for raw pictures, which are shown by it."""
+    start = record.row.start
+    if record.preview is None or decoder_of(record.row.format) != "RAW":
+        return None
+    return record.preview[0] - start, record.preview[1] - start

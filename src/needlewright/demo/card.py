@@ -1,7 +1,8 @@
 """The stream card: the memory card of the survey's trail camera at the stream.
 
 1 GiB, FAT32, 8 KiB clusters; some sixty photos, thirty-five of them removed, of which later files
-have overwritten three in part and one wholly. Drawn from a seed: the same bytes on every machine.
+have overwritten three in part and one wholly; clips and calls recorded beside them, of which one
+clip is overwritten in its middle. Drawn from a seed: the same bytes on every machine.
 Beside it lies a truth file, against which tests compare.
 """
 
@@ -22,10 +23,10 @@ from typing import Any
 import numpy as np
 import platformdirs
 
-from needlewright.demo import photos, scenes
+from needlewright.demo import clips, photos, scenes
 from needlewright.demo.fat32 import Entry, Fat32Volume
 
-VERSION = 2  # changes with every byte of the card
+VERSION = 3  # changes with every byte of the card
 SEED = 20310512
 IMAGE_SIZE = 1 << 30
 CARD, TRUTH = "stream card.img", "stream card.truth.json"
@@ -33,6 +34,15 @@ SIZES = ((1632, 1224), (2048, 1536), (2592, 1944), (1536, 2048), (3264, 2448), (
 PLACES = ("Reedmouth weir", "Alder bend", "Lower Fernbeck", "Mill leat", "Otter holt 7")
 PHOTOS_PER_FOLDER = 28
 CHARTS = 5
+MEDIA = frozenset(("jpeg", "png", "mp4", "mov", "avi", "wav", "mp3"))
+#: (name, container, picture coding, sound coding, seconds) of the clips; the last is overwritten
+CLIPS = (
+    ("BF_0301.MP4", "mp4", "libx264", "aac", 8.0), ("BF_0302.MOV", "mov", "libx264", "aac", 6.0),
+    ("BF_0303.AVI", "avi", "mjpeg", "pcm_s16le", 3.0),
+    ("BF_0304.MP4", "mp4", "libx264", "aac", 9.0))
+CALLS = (("Calls at Otter holt 7.wav", "wav", "pcm_s16le"), ("Dawn at Alder bend.mp3", "mp3",
+                                                             "libmp3lame"))
+CLIP_SIZE = (640, 360)
 DAY_ONE = datetime(2031, 5, 12, 4, 51, 8)
 
 
@@ -84,6 +94,13 @@ def draw_chart(index: int) -> bytes:
     return photos.encode_chart(scenes.draw_chart(SEED + 900 + index, 2000, 1200, title))
 
 
+def draw_clip(index: int) -> bytes:
+    """One clip."""
+    _, container, pictures, sound, seconds = CLIPS[index]
+    return clips.encode(container, pictures, sound, SEED % 1000 + index,
+                        round(seconds * clips.FPS), CLIP_SIZE)
+
+
 def _notes(lines: int) -> bytes:
     rng = np.random.default_rng(SEED + 77)
     rows = ["time;place;otters;weather"]
@@ -121,7 +138,7 @@ class _Card:
         self.files.append({
             "path": f"{folder}/{name}", "size": len(data),
             "sha256": hashlib.sha256(data).hexdigest(), "kind": kind,
-            "media": kind in ("jpeg", "png"),
+            "media": kind in MEDIA,
             "extents": [[self.volume.offset(entry.first_cluster), len(data)]], "state": "live",
             "intact": True, "intact_bytes": len(data), "lost_ranges": [],
             "modified": when.isoformat(),
@@ -174,6 +191,15 @@ def _lay_out(volume: Fat32Volume, jpegs: Iterator[bytes], charts: list[bytes]) -
     removed += plots[1:3]
     for entry in removed:
         card.remove(entry)
+    films = [card.write("DCIM/105BRKFD", name, draw_clip(index), last, container)
+             for index, (name, container, _, _, _) in enumerate(CLIPS)]
+    for index, (name, container, coding) in enumerate(CALLS):
+        card.write("CALLS", name, clips.record(container, coding, 40 + index, 7.0), last, container)
+    card.remove(films[0])
+    card.remove(films[-1])
+    card.overwrite(films[-1], "tracks 3.dat", _tracks(2 * volume.cluster_size),
+                   last + timedelta(hours=4), "dat",
+                   volume.clusters_for(films[-1].size) * 6 // 10)
     _overwrite_some(card, [e for e in removed if e in taken], charts[CHARTS], last)
     return card
 

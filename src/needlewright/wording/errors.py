@@ -8,6 +8,7 @@ from needlewright.core.errors import NeedlewrightError
 from needlewright.wording import units
 
 SENTENCES = {
+    "find-not-played": "Find {find} cannot be played: no clip or sound begins there any more.",
     "source-missing": "There is no file at {path}.",
     "source-denied": "{path} may not be read by this user; ask for read permission and try again.",
     "device-denied": "{path} may not be read by {user}. This grants it until it is unplugged: "

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from needlewright.core.formats.base import Format
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.wording import units
 
@@ -19,6 +20,19 @@ STEPS = {
     "records": "records", "old-records": "old records", "kept-copies": "kept copies",
     "signatures": "signatures", "stitching": "stitching",
 }
+
+
+FORMAT_NAMES = {
+    "jpeg": "JPEG", "heif": "HEIC, HEIF, AVIF", "tiff": "TIFF and raw", "cr3": "CR3 raw",
+    "webp": "WebP", "jxl": "JPEG XL", "mp4": "MP4, MOV, 3GP, M4A", "matroska": "Matroska, WebM",
+    "mpegts": "MPEG-TS, M2TS", "mpg": "MPEG-PS", "asf": "WMV, WMA", "aac": "AAC",
+    "ogg": "Ogg, Opus", "zip": "ZIP and office", "sqlite": "SQLite",
+}
+
+
+def format_name(form: Format) -> str:
+    """A format, with what it may turn out to be, in a word or two."""
+    return FORMAT_NAMES.get(form.name, form.name.upper())
 
 
 def title(row: FindRow) -> str:
@@ -54,10 +68,15 @@ def facts(record: FindRecord) -> list[tuple[str, str]]:
         lines.append(("taken", units.moment(row.taken)))
     if row.camera:
         lines.append(("camera", row.camera))
+    if row.duration_s:
+        lines.append(("length", units.clock(row.duration_s)))
     if row.width and row.height:
         lines.append(("picture", f"{row.width:,} × {row.height:,} pixels"))
     lines.append(("size", f"{units.size(row.size)} ({row.size:,} bytes)"))
     lines.append(("format", row.format.upper()))
+    for name in ("codings", "sound", "pages"):
+        if record.extra.get(name):
+            lines.append((name, str(record.extra[name])))
     exposure = [str(record.extra[name]) for name in EXPOSURE if name in record.extra]
     if exposure:
         lines.insert(-1, ("exposure", ", ".join(exposure)))

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.sheet import Sheet
+from needlewright.app.widgets.clip_strip import damaged_seconds
 from needlewright.app.widgets.contact_sheet import ContactSheet, empty_text
 from needlewright.app.widgets.dossier import WIDTH, Dossier
 from needlewright.app.widgets.full_view import SIDE, FullView, why_not
@@ -107,6 +108,7 @@ class Finds(QWidget):
         session.search_changed.connect(self._refresh_empty)
         session.finds_changed.connect(self._count)
         session.pictures.ready.connect(self._picture_came)
+        self.full.moment_wanted.connect(self._show_moment)
         sheet.chosen.connect(session.select)
         sheet.opened.connect(self.open_full)
         sheet.tray_wanted.connect(session.toggle_tray)
@@ -231,11 +233,22 @@ class Finds(QWidget):
         record = self._session.record(number)
         if record is None:
             return
-        line_text = check_words.grade_line(record.row.grade, record.row.share, record.checks)
-        self.full.show_find(record.row, line_text, self._thumbnails.get(number))
+        row = record.row
+        line_text = check_words.grade_line(row.grade, row.share, record.checks, row.kind)
+        self.full.show_find(row, line_text, self._thumbnails.get(number))
+        if row.has_strip:
+            self.full.show_clip(self._session.strip(number), [
+                d for c in record.checks for d in damaged_seconds(dict(c.values))])
         source = self._session.source_of(record.row)
         if decode and source is not None:
             self._session.pictures.show(record, source.path, SIDE)
+
+    def _show_moment(self, seconds: float) -> None:
+        number = self._session.selection
+        record = None if number is None else self._session.record(number)
+        source = None if record is None else self._session.source_of(record.row)
+        if record is not None and source is not None:
+            self._session.pictures.show(record, source.path, SIDE, seconds)
 
     def _picture_came(self, number: int, report: DecodeReport) -> None:
         if self.full.row is not None and self.full.row.id == number:

@@ -10,12 +10,14 @@ from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.dossier import WIDTH
+from needlewright.app.widgets.formats_dialog import FormatsDialog
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, card, column, fill, label, line, restyle
 from needlewright.app.widgets.stitch import Stitch, draw_stitch
 from needlewright.core.formats.base import Kind
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.rows import FindRow
+from needlewright.core.search.carving import kinds_of
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.source import Span
@@ -24,7 +26,7 @@ from needlewright.wording import finds as find_words
 from needlewright.wording import units
 from needlewright.wording import window as words
 
-COLUMN = 96
+COLUMN = 74
 HEAD_INDENT = 4  # what a switch keeps free before its word
 CARD_EDGE = 17  # a card's border and the room inside it
 
@@ -128,7 +130,9 @@ class Search(QWidget):
         super().__init__()
         self.setObjectName("station")
         self._session = session
-        self._kinds = sorted({str(f.kind) for f in formats().values()})
+        every = {str(kind) for form in formats().values() for kind in kinds_of(form)}
+        self._kinds = [kind for kind in find_words.KINDS if kind in every]
+        self.formats: frozenset[str] = frozenset()  # empty: all of them
         self.head = label("", "head", "planHead")
         left = column()
         fill(left, self.head, label(words.SEARCH_HINT, "muted"), 8, self._kind_row())
@@ -140,7 +144,7 @@ class Search(QWidget):
             left.addWidget(step.frame)
         grades = ("whole", "partial", "remnant")
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
-        fill(left, 4, self._area_row(), 12, self._grade_row(), None)
+        fill(left, 4, self._area_row(), self._how_row(), 12, self._grade_row(), None)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -154,7 +158,7 @@ class Search(QWidget):
         self.kind_buttons = {}
         heads = QHBoxLayout()
         for kind in self._kinds:
-            chosen = button(find_words.KINDS[kind], f"kind-{kind}", self.refresh, "link")
+            chosen = button(find_words.KINDS[kind], f"kind-{kind}", self._kinds_changed, "link")
             chosen.setCheckable(True)
             chosen.setChecked(True)
             chosen.setMinimumWidth(look.px(COLUMN))
@@ -186,6 +190,34 @@ class Search(QWidget):
         return line(label(words.SEARCH_WHERE, "muted"), self.everything, self.marked,
                     self.area_text, None, spacing=12)
 
+    def _how_row(self) -> QHBoxLayout:
+        self.at_sectors = button(words.SEARCH_SECTORS, "atSectors", self.refresh, "link")
+        self.at_bytes = button(words.SEARCH_BYTES, "atBytes", self.refresh, "link")
+        self._ways = QButtonGroup(self)
+        for way in (self.at_sectors, self.at_bytes):
+            way.setCheckable(True)
+            self._ways.addButton(way)
+        self.at_sectors.setChecked(True)
+        self.frames = button(words.SEARCH_FRAMES, "everyFrame", self.refresh, "link")
+        self.frames.setCheckable(True)
+        self.frames.setChecked(True)
+        self.choose = button(words.SEARCH_FORMATS, "chooseFormats", self.choose_formats, "link")
+        self.formats_text = label("", "muted", "formatsText")
+        return line(label(words.SEARCH_HOW, "muted"), self.at_sectors, self.at_bytes, self.frames,
+                    self.choose, self.formats_text, None, spacing=12)
+
+    def choose_formats(self) -> None:
+        """Let the formats be ticked; a running search goes on with what was chosen."""
+        dialog = FormatsDialog(self.formats, self)
+        if dialog.exec() and not dialog.nothing:
+            self.use_formats(dialog.chosen)
+
+    def use_formats(self, chosen: frozenset[str]) -> None:
+        if chosen != self.formats:
+            self.formats = chosen
+            self._session.change_search(self.plan("signatures"))
+        self.refresh()
+
     def _just_panel(self, session: Session, thumbnails: Thumbnails) -> QWidget:
         panel = QWidget()
         panel.setObjectName("dossier")
@@ -206,10 +238,20 @@ class Search(QWidget):
             return Span(*self._session.marked)
         return None
 
-    def begin(self, step: str) -> None:
+    def plan(self, step: str) -> Plan:
+        """What the switches ask for."""
         chosen = {Kind(k) for k, b in self.kind_buttons.items() if b.isChecked()}
         kinds = frozenset() if len(chosen) == len(self._kinds) else frozenset(chosen)
-        self._session.begin_search(Plan((step,), kinds, self.area()))
+        return Plan((step,), kinds, self.area(), formats=self.formats,
+                    every_byte=self.at_bytes.isChecked(), every_frame=self.frames.isChecked())
+
+    def begin(self, step: str) -> None:
+        self._session.begin_search(self.plan(step))
+
+    def _kinds_changed(self) -> None:
+        if any(b.isChecked() for b in self.kind_buttons.values()):
+            self._session.change_search(self.plan("signatures"))
+        self.refresh()
 
     def refresh(self) -> None:
         session = self._session
@@ -220,6 +262,10 @@ class Search(QWidget):
         if session.marked is None and self.marked.isChecked():
             self.everything.setChecked(True)
         area = self.area()
+        count = len(formats())
+        self.formats_text.setText(
+            words.SEARCH_FORMATS_SOME.format(some=len(self.formats), count=count) if self.formats
+            else words.SEARCH_FORMATS_ALL.format(count=count))
         self.area_text.setText(units.stretch(area.start, area.stop) if area else "")
         tally = job.tally() if job else []
         states = {row.step: row for row in job.steps()

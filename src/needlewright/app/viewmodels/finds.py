@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QThread, Signal
 
 from needlewright.app.viewmodels.read_lane import ReadLane, lane_of_file
 from needlewright.app.viewmodels.sheet import Sheet, lay_out
+from needlewright.app.viewmodels.texture_lane import texture_of
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
@@ -36,6 +37,7 @@ class FindsModel(QThread):
 
     answered = Signal(object)  # Sheet
     lane_answered = Signal(int, object)  # source, ReadLane or None
+    texture_answered = Signal(int, object)  # source, TextureLane
     spans_answered = Signal(int, object)  # source, int64[n, 3] of (id, start, length)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -45,6 +47,8 @@ class FindsModel(QThread):
         self._ending = False
         self._dirty = False
         self._source: int | None = None
+        self._view: tuple[int, int] | None = None
+        self._view_only = False
         self.question = Question()
 
     def open(self, folder: Path | None) -> None:
@@ -64,7 +68,13 @@ class FindsModel(QThread):
     def show_spans(self, source: int | None) -> None:
         """Whose finds the tape shows."""
         with self._lock:
-            self._source, self._dirty = source, True
+            self._source, self._dirty, self._view = source, True, None
+            self._lock.notify()
+
+    def show_view(self, start: int, stop: int) -> None:
+        """Which part of the source the tape shows, in bytes."""
+        with self._lock:
+            self._view, self._view_only = (start, stop), True
             self._lock.notify()
 
     def refresh(self) -> None:
@@ -81,11 +91,16 @@ class FindsModel(QThread):
     def run(self) -> None:
         while True:
             with self._lock:
-                self._lock.wait_for(lambda: self._dirty or self._ending)
+                self._lock.wait_for(lambda: self._dirty or self._view_only or self._ending)
                 if self._ending:
                     return
-                self._dirty = False
+                dirty, self._dirty, self._view_only = self._dirty, False, False
                 folder, question, source = self._folder, self.question, self._source
+                view = self._view
+            if folder is not None and source is not None and view is not None:
+                self.texture_answered.emit(source, texture_of(folder, source, *view))
+            if not dirty:
+                continue
             self.answered.emit(self._answer(folder, question))
             if folder is not None and source is not None:
                 self.spans_answered.emit(source, self._spans(folder, source))

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRect, QSize, Qt
+from PySide6.QtCore import QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
+from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
@@ -80,6 +81,26 @@ class Parts(QWidget):
         painter.end()
 
 
+class StripView(QWidget):
+    """A clip's ten frames in a row, to be looked at."""
+
+    def __init__(self, frames: QPixmap, all_s: float, damaged: list[tuple[float, float]]) -> None:
+        super().__init__()
+        self.setObjectName("dossierStrip")
+        self._frames, self._all_s, self._damaged = frames, all_s, damaged
+        self.setFixedHeight(look.px(30))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        paint_strip(painter, QRectF(self.rect()), self._frames, self._all_s, self._damaged, None)
+        painter.end()
+
+
+def _damaged(record: FindRecord) -> list[tuple[float, float]]:
+    return [d for c in record.checks for d in damaged_seconds(dict(c.values))]
+
+
 class Dossier(QScrollArea):
     """Follows the session's selection."""
 
@@ -127,9 +148,12 @@ class Dossier(QScrollArea):
         stitch = Stitch(row.grade, row.share)
         title = label(find_words.title(row), "title", "dossierTitle", wrap=True)
         self._content.addLayout(line(title, None, stitch, spacing=8))
+        if row.has_strip:
+            self._content.addWidget(StripView(self._session.strip(row.id), row.duration_s or 0.0,
+                                              _damaged(record)))
         self._content.addWidget(label(
-            check_words.grade_line(row.grade, row.share, record.checks), "muted", "dossierGrade",
-            wrap=True))
+            check_words.grade_line(row.grade, row.share, record.checks, row.kind), "muted",
+            "dossierGrade", wrap=True))
         source = self._session.source_of(row)
         self._content.addSpacing(4)
         self._content.addWidget(label(
@@ -137,6 +161,7 @@ class Dossier(QScrollArea):
         tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
         self._content.addLayout(line(button(
             tray, "dossierTray", lambda: self._session.toggle_tray([row.id]), "link"), None))
+        self._links(record)
         self._content.addLayout(self._grid(find_words.facts(record)))
         self._head(words.DOSSIER_CHECKS)
         self._content.addLayout(self._checks(record))
@@ -145,6 +170,20 @@ class Dossier(QScrollArea):
         if record.parts:
             self._head(words.DOSSIER_PARTS)
             self._content.addWidget(Parts(record.parts))
+
+    def _links(self, record: FindRecord) -> None:
+        session, number = self._session, record.row.id
+        if record.parent is not None:
+            parent = record.parent
+            self._content.addLayout(line(button(
+                words.DOSSIER_INSIDE, "dossierParent", lambda: session.select(parent), "link"),
+                None))
+        if any(c.code == "frames-not-made" for c in record.checks):
+            running = session.frames is not None or session.searching
+            frames = button(words.DOSSIER_FRAMES_RUN if running else words.DOSSIER_FRAMES,
+                            "dossierFrames", lambda: session.decode_all(number), "link")
+            frames.setEnabled(not running)
+            self._content.addLayout(line(frames, None))
 
     def _head(self, text: str) -> None:
         self._content.addSpacing(8)

@@ -16,16 +16,20 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.theme.look import look
+from needlewright.app.widgets.clip_strip import paint_strip
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.core.jobs.rows import FindRow
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
+from needlewright.wording import units
 from needlewright.wording import window as words
 
 SIDE = 2400  # pixels of the decoded view
 LARGEST = 8.0
 EDGE = 16
 FOOT = 46
+STRIP = 54
+MOMENT = 0.04  # seconds that a key moves in a clip, a frame of most
 
 
 class FullView(QWidget):
@@ -34,6 +38,7 @@ class FullView(QWidget):
     closed = Signal()
     moved = Signal(int)  # a key of movement
     tray_wanted = Signal(object)
+    moment_wanted = Signal(float)  # seconds into the clip
 
     def __init__(self) -> None:
         super().__init__()
@@ -47,7 +52,24 @@ class FullView(QWidget):
         self._zoom = 1.0
         self._shift = QPoint(0, 0)
         self._press: QPoint | None = None
+        self.frames = QPixmap()  # ten of a clip in a row
+        self.damaged: list[tuple[float, float]] = []
+        self.at_s = 0.0
+        self._scrubbing = False
         look.changed.connect(self.update)
+
+    @property
+    def is_clip(self) -> bool:
+        return self.row is not None and self.row.kind == "video"
+
+    @property
+    def all_s(self) -> float:
+        return (self.row.duration_s or 0.0) if self.row is not None else 0.0
+
+    def show_clip(self, frames: QPixmap, damaged: list[tuple[float, float]]) -> None:
+        """The strip of the clip that is shown and its damaged seconds."""
+        self.frames, self.damaged = frames, damaged
+        self.update()
 
     def show_find(self, row: FindRow, line: str, preview: QPixmap | None) -> None:
         """Show a find with its thumbnail until `show_picture` brings the large view."""
@@ -55,6 +77,7 @@ class FullView(QWidget):
             self._zoom, self._shift = 1.0, QPoint(0, 0)
             self.picture = preview or QPixmap()
             self.sharp, self.problem = False, ""
+            self.frames, self.damaged, self.at_s = QPixmap(), [], 0.0
         self.row, self.line = row, line
         self.update()
 
@@ -67,7 +90,8 @@ class FullView(QWidget):
         self.update()
 
     def _target(self) -> QRectF:
-        room = self.rect().adjusted(EDGE, EDGE, -EDGE, -look.px(FOOT))
+        below = look.px(FOOT) + (look.px(STRIP) + 20 if self.is_clip else 0)
+        room = self.rect().adjusted(EDGE, EDGE, -EDGE, -below)
         size = self.picture.size()
         row = self.row
         if row is not None and row.width and row.height:
@@ -82,6 +106,20 @@ class FullView(QWidget):
         return QRectF(room.center().x() - width / 2 + self._shift.x(),
                       room.center().y() - height / 2 + self._shift.y(), width, height)
 
+    def strip_box(self) -> QRectF:
+        """Where a clip's strip is drawn."""
+        top = self.height() - look.px(FOOT) - look.px(STRIP) - 8
+        return QRectF(EDGE, top, self.width() - 2 * EDGE, look.px(STRIP))
+
+    def _want(self, seconds: float) -> None:
+        self.at_s = min(max(0.0, seconds), max(0.0, self.all_s - 0.04))
+        self.moment_wanted.emit(self.at_s)
+        self.update()
+
+    def _want_at(self, x: float) -> None:
+        box = self.strip_box()
+        self._want((x - box.left()) / max(1.0, box.width()) * self.all_s)
+
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -90,6 +128,9 @@ class FullView(QWidget):
         if not self.picture.isNull():
             painter.drawPixmap(target, self.picture, QRectF(self.picture.rect()))
             self._paint_damage(painter, target)
+        if self.is_clip:
+            paint_strip(painter, self.strip_box(), self.frames, self.all_s, self.damaged,
+                        self.at_s)
         foot = self.rect().adjusted(0, self.height() - look.px(FOOT) + 8, 0, 0)
         painter.fillRect(foot, look.colour("panel"))
         if self.row is not None:
@@ -98,7 +139,7 @@ class FullView(QWidget):
             painter.setPen(look.colour("muted"))
             painter.setFont(look.font(13))
             place = self.rect().adjusted(0, 0, 0, -look.px(FOOT))
-            if self.picture.isNull():
+            if self.picture.isNull() or (self.is_clip and self.problem):
                 painter.drawText(place, Qt.AlignmentFlag.AlignCenter,
                                  self.problem or words.FULL_LOADING)
         painter.end()
@@ -125,8 +166,13 @@ class FullView(QWidget):
         left += 60
         painter.setFont(look.font(13))
         painter.setPen(look.colour("muted"))
-        about = self.line + (f"   ·   {words.FULL_IN_TRAY}" if self.row.in_tray else "")
-        hint_width = painter.fontMetrics().horizontalAdvance(words.FULL_HINT) + EDGE
+        line = self.line
+        if self.is_clip and self.all_s:
+            told = words.FULL_AT.format(at=units.clock(self.at_s), all=units.clock(self.all_s))
+            line = f"{told}   ·   {line}"
+        about = line + (f"   ·   {words.FULL_IN_TRAY}" if self.row.in_tray else "")
+        hint = words.FULL_CLIP_HINT if self.is_clip else words.FULL_HINT
+        hint_width = painter.fontMetrics().horizontalAdvance(hint) + EDGE
         room = foot.right() - left - 12
         fits_hint = room > painter.fontMetrics().horizontalAdvance(about) + hint_width + 20
         shown = painter.fontMetrics().elidedText(about, Qt.TextElideMode.ElideRight, room)
@@ -134,7 +180,7 @@ class FullView(QWidget):
                          Qt.AlignmentFlag.AlignVCenter, shown)
         if fits_hint:
             painter.drawText(foot.adjusted(0, 0, -EDGE, 0), Qt.AlignmentFlag.AlignVCenter
-                             | Qt.AlignmentFlag.AlignRight, words.FULL_HINT)
+                             | Qt.AlignmentFlag.AlignRight, hint)
 
     def _set_zoom(self, factor: float) -> None:
         self._zoom = max(1.0, min(LARGEST, self._zoom * factor))
@@ -148,6 +194,10 @@ class FullView(QWidget):
                 self.closed.emit()
             case Qt.Key.Key_T if self.row is not None and not event.modifiers():
                 self.tray_wanted.emit([self.row.id])
+            case Qt.Key.Key_Period if self.is_clip:
+                self._want(self.at_s + MOMENT)
+            case Qt.Key.Key_Comma if self.is_clip:
+                self._want(self.at_s - MOMENT)
             case Qt.Key.Key_Plus | Qt.Key.Key_Equal if not event.modifiers() & (
                     Qt.KeyboardModifier.ControlModifier):
                 self._set_zoom(1.5)
@@ -163,18 +213,25 @@ class FullView(QWidget):
         self._set_zoom(1.2 if event.angleDelta().y() > 0 else 1 / 1.2)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._scrubbing = self.is_clip and self.strip_box().contains(event.position())
+        if self._scrubbing:
+            self._want_at(event.position().x())
+            return
         self._press = event.position().toPoint() - self._shift
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        if self._press is not None and self._zoom > 1.0:
+        if self._scrubbing:
+            self._want_at(event.position().x())
+        elif self._press is not None and self._zoom > 1.0:
             self._shift = event.position().toPoint() - self._press
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self._press = None
+        self._press, self._scrubbing = None, False
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        self.closed.emit()
+        if not (self.is_clip and self.strip_box().contains(event.position())):
+            self.closed.emit()
 
 
 def why_not(error: str | None, text: str) -> str:

@@ -23,8 +23,11 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.theme.look import look
-from needlewright.app.viewmodels.read_lane import Cell, ReadLane
+from needlewright.app.viewmodels.read_lane import ReadLane
+from needlewright.app.viewmodels.texture_lane import TextureLane
+from needlewright.app.widgets.lanes import paint_read, paint_texture
 from needlewright.wording import units
+from needlewright.wording.window import TEXTURES
 
 LABEL_WIDTH = 96
 RIGHT = 20
@@ -40,11 +43,12 @@ class Tape(QWidget):
     viewed = Signal(object)  # (start, stop) in bytes, or None for the whole
 
     def __init__(self, overview_name: str, finds_name: str, empty: str,
-                 read_name: str = "") -> None:
+                 read_name: str = "", texture_name: str = "") -> None:
         super().__init__()
         self.setObjectName("tape")
-        self._names = (overview_name, finds_name, read_name)
+        self._names = (overview_name, finds_name, read_name, texture_name)
         self.read_lane: ReadLane | None = None
+        self.texture_lane: TextureLane | None = None
         self._empty = empty
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setMouseTracking(True)
@@ -63,6 +67,7 @@ class Tape(QWidget):
         self.view = (0, size_bytes)
         self.pieces, self.reached = [], None
         self.show_read(None)
+        self.show_texture(None)
         self.show_finds(np.zeros((0, 3), np.int64))
         self.viewed.emit(None)
         self.update()
@@ -76,6 +81,14 @@ class Tape(QWidget):
         """What of the medium is read; None where it is no copy."""
         appeared = (lane is None) != (self.read_lane is None)
         self.read_lane = lane
+        if appeared:
+            self.updateGeometry()
+        self.update()
+
+    def show_texture(self, lane: TextureLane | None) -> None:
+        """What the medium looks like; None where nothing has been looked at yet."""
+        appeared = (lane is None) != (self.texture_lane is None)
+        self.texture_lane = lane
         if appeared:
             self.updateGeometry()
         self.update()
@@ -106,10 +119,15 @@ class Tape(QWidget):
 
     @property
     def _extra(self) -> int:
-        return 0 if self.read_lane is None else look.px(18)
+        return look.px(18) * ((self.read_lane is not None) + (self.texture_lane is not None))
 
     def _read(self) -> QRect:
         return QRect(self._left, look.px(32), self.width() - self._left - RIGHT, look.px(10))
+
+    def _texture(self) -> QRect:
+        above = look.px(18) if self.read_lane is not None else 0
+        return QRect(self._left, look.px(31) + above, self.width() - self._left - RIGHT,
+                     look.px(12))
 
     def _overview(self) -> QRect:
         return QRect(self._left, look.px(9), self.width() - self._left - RIGHT, look.px(15))
@@ -147,7 +165,11 @@ class Tape(QWidget):
         overview, lane = self._overview(), self._lane()
         self._paint_names(painter, overview, lane)
         if self.read_lane is not None and self.size_bytes:
-            self._paint_read(painter, self._read())
+            rect = self._read()
+            paint_read(painter, rect, self.read_lane.cells(*self.view, rect.width()))
+        if self.texture_lane is not None and self.size_bytes:
+            rect = self._texture()
+            paint_texture(painter, rect, self.texture_lane.cells(*self.view, rect.width()))
         painter.fillRect(overview, look.colour("panel"))
         painter.fillRect(lane, look.colour("panel"))
         if self.size_bytes:
@@ -163,6 +185,8 @@ class Tape(QWidget):
                  (self._names[1], lane, "muted")]
         if self.read_lane is not None:
             names.append((self._names[2], self._read(), "muted"))
+        if self.texture_lane is not None:
+            names.append((self._names[3], self._texture(), "muted"))
         for text, rect, colour in names:
             painter.setPen(look.colour(colour))
             shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, width)
@@ -175,20 +199,6 @@ class Tape(QWidget):
         below = QRect(lane.left(), lane.bottom() + 1, lane.width(), look.px(15))
         painter.drawText(below, Qt.AlignmentFlag.AlignLeft, units.place(self.view[0]))
         painter.drawText(below, Qt.AlignmentFlag.AlignRight, units.place(self.view[1]))
-
-    def _paint_read(self, painter: QPainter, rect: QRect) -> None:
-        """A bar where it is read, a thin line where that was slow, ochre where nothing reads."""
-        assert self.read_lane is not None
-        cells = self.read_lane.cells(*self.view, rect.width())
-        cuts = np.flatnonzero(np.diff(cells)) + 1
-        middle = rect.center().y() + 0.5
-        looks = {Cell.PENDING: ("line", 1.0), Cell.READ: ("muted", 7.0),
-                 Cell.SLOW: ("muted", 2.5), Cell.UNREADABLE: ("ochre", 10.0)}
-        for start, stop in pairwise([0, *cuts.tolist(), len(cells)]):
-            colour, high = looks[Cell(int(cells[start]))]
-            wide = max(2.0 if high > 9 else 1.0, float(stop - start))
-            painter.fillRect(QRectF(rect.left() + start, middle - high / 2, wide, high),
-                             look.colour(colour))
 
     def _columns(self, rect: QRect, view: tuple[int, int]) -> npt.NDArray[np.float64]:
         """Part of each pixel column of `rect` that finds cover, 0.0 to 1.0."""
@@ -305,7 +315,22 @@ class Tape(QWidget):
         if self.size_bytes and self._overview().contains(self._press):
             self._drag_overview(event.position().x())
 
+    def _tell_texture(self, point: QPoint) -> None:
+        """Name the texture under the pointer, for it is drawn and not written."""
+        lane, rect = self.texture_lane, self._texture()
+        inside = lane is not None and rect.contains(point)
+        told = ""
+        if inside and lane is not None:
+            cells = lane.cells(*self.view, rect.width())
+            value = int(cells[min(point.x() - rect.left(), cells.size - 1)])
+            at = self._byte(point.x(), rect, self.view)
+            told = f"{TEXTURES[value]}, {units.place(at)}"
+        if self.toolTip() != told:
+            self.setToolTip(told)
+
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._press is None:
+            self._tell_texture(event.position().toPoint())
         if self._press is None or not self.size_bytes:
             return
         if self._overview().contains(self._press):

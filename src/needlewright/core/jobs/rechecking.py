@@ -1,0 +1,55 @@
+"""Longer checks of single finds on request: every frame of a clip, without searching again."""
+
+from __future__ import annotations
+
+from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.errors import FormatError, JobError
+from needlewright.core.formats.base import Format
+from needlewright.core.formats.registry import formats
+from needlewright.core.jobs.store import Job
+from needlewright.core.search.carving import Interrupted, follow
+from needlewright.core.search.deciding import Case, all_frames, find_of
+from needlewright.core.search.plan import StopSignal
+from needlewright.core.sources.registry import open_source
+
+POLL_SECONDS = 0.1
+
+
+def format_of(variant: str) -> Format | None:
+    """The format whose module makes finds of this name."""
+    for form in formats().values():
+        if variant == form.name or any(v.name == variant for v in form.variants):
+            return form
+    return None
+
+
+def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
+    """Decode every frame of find `number` and keep what that shows; whether it came to an end.
+
+    Raises JobError for a find that is unknown or of which this cannot be asked, SourceError where
+    its bytes cannot be read.
+    """
+    record = job.record(number)
+    form = format_of(record.row.format)
+    source_row = next(s for s in job.sources() if s.id == record.row.source)
+    if form is None or len(record.extents) != 1:
+        raise JobError("find-not-played", find=number)
+    with open_source(source_row.path) as source:
+        try:
+            walk = follow(source, record.row.start, form, stop)
+        except Interrupted:
+            return False
+        except FormatError as error:
+            raise JobError("find-not-played", find=number) from error
+        case = Case(walk, form.name)
+        pool: DecoderPool[Case] = DecoderPool(1)
+        try:
+            pool.submit(*all_frames(case, source)[:2])
+            while not stop.is_set():
+                for asked, report in pool.results(POLL_SECONDS):
+                    find, _ = find_of(asked, report, record.row.found_by[0], source.sector_size)
+                    job.recheck_finds(record.row.source, [find])
+                    return True
+        finally:
+            pool.close()
+    return False
