@@ -3,7 +3,7 @@ VENV ?= .venv
 PY := $(VENV)/bin/python
 STAMP := $(VENV)/.ready
 
-.PHONY: setup demo test lint bench screenshots lock
+.PHONY: setup demo test lint bench fuzz screenshots lock
 
 setup: $(STAMP)
 
@@ -21,6 +21,9 @@ lint: $(STAMP)
 
 test: lint
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/run_tests.py
+
+fuzz: $(STAMP)
+	@$(PY) -m tests.fuzz
 
 bench: $(STAMP)
 	@$(PY) -m benchmarks

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import QApplication
 from needlewright.app.main import make_window
 from needlewright.app.session import DEMO_TITLE
 from needlewright.app.settings import Settings
+from needlewright.app.widgets.formats_dialog import FormatsDialog
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.search.plan import Plan
@@ -70,6 +71,12 @@ def main(folder: Path) -> None:
         wait(lambda: len(session.just_found) >= 5 or not session.searching)
         settle(window)
         shoot(window, folder, "search-busy")
+        dialog = FormatsDialog(frozenset(), window)
+        dialog.show()
+        for _ in range(20):
+            QApplication.processEvents()
+        dialog.grab().save(str(folder / "search-formats.png"))
+        dialog.close()
         wait(lambda: not session.searching)
         window.show_station(FINDS)
         everything = session.job.matching()
@@ -85,6 +92,7 @@ def main(folder: Path) -> None:
         wait(lambda: window.finds.full.sharp)
         shoot(window, folder, "full-view")
         window.finds.close_full()
+        _clip(window, folder)
         window.show_station(MENDING)
         shoot(window, folder, "mending-light")
         window.show_station(DELIVERY)
@@ -102,6 +110,24 @@ def main(folder: Path) -> None:
         shoot(window, folder, "delivery-done")
         _copying(window, folder)
         window.close()
+
+
+def _clip(window: MainWindow, folder: Path) -> None:
+    """A clip that was overwritten in its middle, in the dossier and large, at its damage."""
+    session = window.session
+    clips = session.job.matching(Filter(kinds=frozenset({"video"})))
+    broken = next(row for row in clips if row.grade == "partial")
+    session.select(broken.id)
+    settle(window)
+    shoot(window, folder, "finds-clip")
+    full = window.finds.full
+    window.finds.open_full(broken.id)
+    wait(lambda: full.sharp)
+    full.sharp = False
+    full._want(full.damaged[0][0] + 0.5 if full.damaged else 3.0)
+    wait(lambda: full.sharp)
+    shoot(window, folder, "clip-view")
+    window.finds.close_full()
 
 
 def _copying(window: MainWindow, folder: Path) -> None:

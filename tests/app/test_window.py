@@ -11,7 +11,7 @@ from pathlib import Path
 import bagit
 from PySide6.QtCore import QEventLoop, QPoint, Qt, QTimer, qInstallMessageHandler
 from PySide6.QtGui import QImage, QPainter
-from PySide6.QtTest import QTest
+from PySide6.QtTest import QSignalSpy, QTest
 from PySide6.QtWidgets import QApplication, QDialog, QLabel, QPushButton, QWidget
 
 from needlewright.app.main import application, make_window
@@ -19,6 +19,7 @@ from needlewright.app.settings import Settings
 from needlewright.app.theme.colours import DARK, LIGHT, contrast
 from needlewright.app.theme.look import look
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH
+from needlewright.core.jobs.rows import Filter
 from needlewright.demo import card
 from tests.support import camera_jpeg, medium, noise, splice
 
@@ -111,9 +112,14 @@ class JourneyTest(WindowCase):
 
     def _look_and_choose(self) -> None:
         finds, sheet = self.window.finds, self.window.finds.sheet
-        self.wait(lambda: sheet.sheet.ids.size == 61, "the sheet")
+        # Every photo, chart, clip and recording, and what is left of four overwritten ones.
+        self.wait(lambda: sheet.sheet.ids.size == 70, "the sheet")
+        self.click("only-video")
+        self.wait(lambda: sheet.sheet.ids.size == 4, "only clips")
+        self._scrub()
+        self.click("only-video")
         self.click("grade-whole")
-        self.wait(lambda: sheet.sheet.ids.size == 58, "only whole ones")
+        self.wait(lambda: sheet.sheet.ids.size == 63, "only whole ones")
         QTest.keyClicks(finds.text, "tc-4")
         self.wait(lambda: sheet.sheet.ids.size == 52, "only photos")
         sheet.setFocus()
@@ -136,6 +142,24 @@ class JourneyTest(WindowCase):
         link = sheet._link_rect(sheet.sheet.groups[0])
         QTest.mouseClick(sheet.viewport(), LEFT, pos=link.center())
         self.assertGreater(self.session.job.tray_size()[0], 3)
+
+    def _scrub(self) -> None:
+        """Through a clip that is overwritten in its middle, by the strip and by key."""
+        finds = self.window.finds
+        broken = next(r for r in self.session.job.matching(Filter(kinds=frozenset({"video"})))
+                      if r.grade == "partial")
+        self.assertTrue(broken.has_strip)
+        finds.open_full(broken.id)
+        self.wait(lambda: finds.full.sharp, "the first frame")
+        self.assertTrue(finds.full.damaged, "the damaged seconds are known")
+        answered = QSignalSpy(self.session.pictures.ready)
+        box = finds.full.strip_box()
+        QTest.mouseClick(finds.full, LEFT, pos=box.center().toPoint())
+        self.assertAlmostEqual(finds.full.at_s, broken.duration_s / 2, 1)
+        QTest.keyClick(finds.full, Qt.Key.Key_Period)
+        self.wait(lambda: answered.count() > 0, "the frame in the middle")
+        self.assertIn("of 0:09", finds.full.shown_place())
+        QTest.keyClick(finds.full, Qt.Key.Key_Escape)
 
     def _deliver(self) -> None:
         self.station(DELIVERY)

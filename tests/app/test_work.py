@@ -98,7 +98,7 @@ class WorkTest(WindowCase):
         self.station(FINDS)
         finds, sheet = self.window.finds, self.window.finds.sheet
         self.wait(lambda: sheet.sheet.ids.size == 13, "the sheet")
-        self.click("format-png")
+        QTest.keyClicks(finds.text, "png")
         self.wait(lambda: sheet.sheet.ids.size == 1, "the chart")
         self.assertEqual(self.text("findsCount"), "1 of 13")
         finds.clear_narrowing()

@@ -76,6 +76,7 @@ SENTENCES = {
     "reference-leads": "the reference table leads to all objects",
     "reference-astray": "the reference table leads astray at object {objects}",
     "schema-there": "the first page holds the schema",
+    "clip-missing": "the clip that its headers announce is damaged or not here",
     "previews-agree": "{pictures} embedded pictures are in order",
     "previews-broken": "an embedded picture is damaged, {offset_bytes} into the file",
     "coded-unknown": "this way of coding is not followed here",

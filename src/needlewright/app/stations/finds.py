@@ -27,6 +27,7 @@ from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.jobs.rows import Filter
 from needlewright.wording import checks as check_words
+from needlewright.wording import finds as find_words
 from needlewright.wording import window as words
 
 ROW_HEIGHTS = (64, 84, 108, 140, 180, 232)
@@ -140,9 +141,10 @@ class Finds(QWidget):
         for grade_button in self.grades.values():
             grade_button.clicked.connect(lambda *_: self._ask())
         self.kinds: dict[str, QPushButton] = {}
-        for name in ("jpeg", "png"):
-            chosen = button(name.upper(), f"format-{name}", self._ask, "link")
+        for name, text in find_words.KINDS.items():
+            chosen = button(text, f"only-{name}", self._ask, "link")
             chosen.setCheckable(True)
+            chosen.hide()  # until there are any
             self.kinds[name] = chosen
         smaller = button(words.FINDS_SMALLER, "smaller", lambda: self.resize_pictures(-1), "link")
         larger = button(words.FINDS_LARGER, "larger", lambda: self.resize_pictures(1), "link")
@@ -156,7 +158,7 @@ class Finds(QWidget):
     def wanted(self) -> Filter:
         return Filter(
             grades=frozenset(g for g, b in self.grades.items() if b.isChecked()),
-            formats=frozenset(k for k, b in self.kinds.items() if b.isChecked()),
+            kinds=frozenset(k for k, b in self.kinds.items() if b.isChecked()),
             text=self.text.text().strip())
 
     def _ask(self) -> None:
@@ -186,7 +188,11 @@ class Finds(QWidget):
 
     def _count(self) -> None:
         job = self._session.job
-        self._total = sum(t.finds for t in job.tally()) if job else 0
+        tally = job.tally() if job else []
+        self._total = sum(t.finds for t in tally)
+        there = {t.kind for t in tally}
+        for kind, chosen in self.kinds.items():
+            chosen.setVisible((kind in there and len(there) > 1) or chosen.isChecked())
         self.count.setText(words.shown_of(self._shown, max(self._total, self._shown)))
 
     def _refresh_empty(self) -> None:

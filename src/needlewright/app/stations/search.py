@@ -46,7 +46,7 @@ class StepCard:
         self.stop = button(words.SEARCH_STOP, f"stop-{name}")
         texts = column(margins=(0, 0, 0, 0), spacing=2)
         fill(texts, label(find_words.STEPS[name].capitalize(), "sub"),
-             label(words.SEARCH_TEXTS[name], "muted"), self.cost)
+             label(words.SEARCH_TEXTS[name], "muted", wrap=True), self.cost)
         figures = QHBoxLayout()
         for tally in self.tallies.values():
             tally.setMinimumWidth(look.px(COLUMN))

@@ -111,6 +111,10 @@ class FullView(QWidget):
         top = self.height() - look.px(FOOT) - look.px(STRIP) - 8
         return QRectF(EDGE, top, self.width() - 2 * EDGE, look.px(STRIP))
 
+    def shown_place(self) -> str:
+        """Which moment of the clip is shown, in words."""
+        return words.FULL_AT.format(at=units.clock(self.at_s), all=units.clock(self.all_s))
+
     def _want(self, seconds: float) -> None:
         self.at_s = min(max(0.0, seconds), max(0.0, self.all_s - 0.04))
         self.moment_wanted.emit(self.at_s)
@@ -168,8 +172,7 @@ class FullView(QWidget):
         painter.setPen(look.colour("muted"))
         line = self.line
         if self.is_clip and self.all_s:
-            told = words.FULL_AT.format(at=units.clock(self.at_s), all=units.clock(self.all_s))
-            line = f"{told}   ·   {line}"
+            line = f"{self.shown_place()}   ·   {line}"
         about = line + (f"   ·   {words.FULL_IN_TRAY}" if self.row.in_tray else "")
         hint = words.FULL_CLIP_HINT if self.is_clip else words.FULL_HINT
         hint_width = painter.fontMetrics().horizontalAdvance(hint) + EDGE

@@ -16,6 +16,7 @@ BAND_DIFFERS = 26.0
 SAME_PICTURE = 0.75  # correlation below which the thumbnail shows something else
 AGAINST = {Outcome.FAIL: 0, Outcome.DOUBT: 1}  # what speaks against a find is read first
 PLAYED = ("CLIP", "SOUND")  # decoders of what has a play time
+GAP_S = 0.3  # seconds between damaged stretches that nobody would tell apart
 MAX_DAMAGED = 40  # stretches that a check lists
 SCRAP = 0.02  # share of a picture below which only its preview or a scrap is there
 
@@ -73,6 +74,17 @@ def _played(report: DecodeReport) -> float:
     return round(min(share, 0.9999 if damaged else 1.0), 4)
 
 
+def _joined(stretches: Sequence[tuple[float, float]]) -> list[list[float]]:
+    """The stretches (seconds) in order, those that nearly touch as one."""
+    joined: list[list[float]] = []
+    for start, stop in sorted(stretches):
+        if joined and start <= joined[-1][1] + GAP_S:
+            joined[-1][1] = max(joined[-1][1], round(stop, 2))
+        else:
+            joined.append([round(start, 2), round(stop, 2)])
+    return joined
+
+
 def _frames_check(report: DecodeReport | None) -> Check:
     """Whether every frame and every sample of sound decodes, and from where on they do not."""
     name = "every frame"
@@ -82,11 +94,11 @@ def _frames_check(report: DecodeReport | None) -> Check:
     frames = sum(s.frames for s in report.streams)
     if bad:
         first = min(bad, key=lambda s: s.first_s or 0.0)
-        damaged = sorted({(round(a, 2), round(b, 2)) for s in bad for a, b in s.damaged})
+        damaged = _joined([d for s in bad for d in s.damaged])
         return Check(name, Outcome.FAIL, "frames-damaged", {
             "bad": sum(s.bad for s in bad), "frames": frames, "sample": first.first,
             "stream": first.kind, "seconds": round(first.first_s or 0.0, 3),
-            "damaged": [list(d) for d in damaged[:MAX_DAMAGED]]}, content=True)
+            "damaged": damaged[:MAX_DAMAGED]}, content=True)
     if not report.ok:
         return Check(name, Outcome.FAIL, f"decode-{report.error}", {"text": report.text},
                      content=True)

@@ -46,7 +46,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             elif chunk.name == b"SSND":
                 data = (chunk.body + 8, chunk.stop)
             parts.add(chunk.name.decode("ascii").strip(), chunk.start, min(chunk.next, view.stop))
-            at = min(chunk.next, stated)
+            at = min(chunk.next, stated, view.stop)
         if data is None or not channels:
             raise FormatError("no sound data", offset=at)
     except FormatError as error:

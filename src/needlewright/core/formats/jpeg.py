@@ -304,6 +304,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     extra: list[Part] = []
     if walker.ended:
         end, extra = _appended(walker)
+        if walker.headers.has_clip and not any(p.name == "appended clip" for p in extra):
+            checks.append(Check("appended clip", Outcome.DOUBT, "clip-missing"))
     structure = (
         Check("structure", Outcome.PASS, "structure-ok", {"parts": len(walker.parts)})
         if problem is None else

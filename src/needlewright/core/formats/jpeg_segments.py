@@ -6,6 +6,7 @@ hierarchical frames are recognised, and their coded data is left unchecked.
 
 from __future__ import annotations
 
+import re
 import struct
 from dataclasses import dataclass, field
 
@@ -23,7 +24,8 @@ AFTER_SCAN = frozenset({EOI, SOS, DHT, DQT, DRI, DNL, COM})
 SEQUENTIAL = frozenset({0xC0, 0xC1})
 PROGRESSIVE = 0xC2
 
-CLIP_WORDS = (b"MotionPhoto", b"MicroVideo")  # XMP properties that announce an appended clip
+# XMP properties that announce an appended clip; 0 says that there is none.
+HAS_CLIP = re.compile(rb"(?:MotionPhoto|MicroVideo)[=>]\s*[\"']?1")
 XMP = b"http://ns.adobe.com/xap/1.0/\0"
 ICC_FIRST = b"ICC_PROFILE\0\x01"  # the first of its chunks (ICC.1:2010, B.4)
 
@@ -126,7 +128,7 @@ def _read_application(headers: Headers, marker: int, body: bytes, at: int,
         elif body.startswith(XMP):
             if not _is_text(body[len(XMP):]):
                 headers.doubts.append("XMP")
-            headers.has_clip = headers.has_clip or any(word in body for word in CLIP_WORDS)
+            headers.has_clip = headers.has_clip or HAS_CLIP.search(body) is not None
     elif marker == APP2 and body[:13] == ICC_FIRST and body[14 + 36 : 14 + 40] != b"acsp":
         headers.doubts.append("ICC profile")  # ICC.1:2010, 7.2: the profile file signature
     elif marker == APP2 and body[:4] == b"MPF\0":

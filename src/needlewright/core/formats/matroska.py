@@ -39,6 +39,7 @@ DOC_TYPE, SCALE, DURATION, DATE, TRACK = 0x4282, 0x2AD7B1, 0x4489, 0x4461, 0xAE
 TRACK_TYPE, CODEC, VIDEO, PIXEL_WIDTH, PIXEL_HEIGHT = 0x83, 0x86, 0xE0, 0xB0, 0xBA
 TRACK_NUMBER = 0xD7
 MAX_ELEMENTS = 20_000_000
+MAX_SECONDS = 1e7  # a third of a year
 MAX_HEADER_BYTES = 1 << 20
 READ_BYTES = 1 << 20
 MKV = Variant("mkv", "mkv", Kind.VIDEO, "CLIP")
@@ -244,14 +245,15 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if not state.tracks and not state.clusters:
         raise problem or FormatError("no clip", offset=start)
     end = state.at if problem is None else max(start + 4, problem.offset)
-    seconds = state.duration * state.scale / 1e9 or None
-    reached = state.last_time * state.scale / 1e9
+    stated = state.duration * state.scale / 1e9
+    seconds = stated if 0 < stated < MAX_SECONDS else None  # false for a value that is no number
+    reached = min(state.last_time * state.scale / 1e9, MAX_SECONDS)
     broken = None
     share = 1.0
     if problem is not None:
         broken = Break(problem.offset, "structure", problem.offset, None, {
             "text": problem.why, "sample": state.blocks, "seconds": round(reached, 3)})
-        share = min(0.9999, reached / seconds) if seconds else 0.5
+        share = min(0.9999, max(0.0, reached / seconds)) if seconds else 0.5
     variant = WEBM if state.doc_type == "webm" else MKV
     if state.tracks and 1 not in state.tracks.values():
         variant = MKA

@@ -63,7 +63,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             if chunk.name in CODED:
                 coded.append((chunk.body, min(chunk.stop, view.stop)))
             parts.add(chunk.name.decode("ascii").strip(), chunk.start, min(chunk.next, view.stop))
-            at = min(chunk.next, stated)
+            at = min(chunk.next, stated, view.stop)
         if not pictures:
             raise FormatError("no picture data", offset=at)
     except FormatError as error:
