@@ -18,7 +18,7 @@ from pathlib import Path
 
 import platformdirs
 
-from benchmarks.__main__ import Memory, _pss
+from benchmarks.measure import Memory, _pss
 from needlewright.core.imaging.copier import CopyPlan, copy
 from needlewright.core.imaging.events import Copied
 

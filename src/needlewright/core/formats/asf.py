@@ -39,6 +39,7 @@ MEDIA_INDEX = _guid("FEB103F8-12AD-4C64-840F-2A1D2F7AD48C")
 TIMECODE_INDEX = _guid("3CB73FD0-0C4A-4803-953D-EDF7B6228F0C")
 INDEXES = (SIMPLE_INDEX, INDEX, MEDIA_INDEX, TIMECODE_INDEX)
 MAX_HEADER = 1 << 24
+MAX_SLACK = 1 << 16  # behind the packets in their object
 WMV = Variant("wmv", "wmv", Kind.VIDEO, "CLIP")
 WMA = Variant("wma", "wma", Kind.AUDIO, "SOUND")
 
@@ -102,7 +103,11 @@ class _Asf:
             self.good_packets += 1
             self.at = place
         self.parts.add("packets", at, place)
-        self.at = place if self.broadcast or size < 50 else at + size
+        if not self.broadcast and size >= 50:
+            if not place <= at + size <= min(view.stop, place + MAX_SLACK):
+                raise FormatError("the packets do not fill the data object", offset=place)
+            place = at + size
+        self.at = place
 
     def indexes(self) -> None:
         view = self.view

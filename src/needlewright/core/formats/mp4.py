@@ -257,14 +257,16 @@ def _judge(state: _State, start: int, problem: FormatError | None) -> Walk:
         problem = FormatError("the index lists nothing", offset=state.moov.start)
     end, share, verified, broken = state.stop, samples.share, None, None
     if problem is not None:
-        broken = Break(problem.offset, "structure", problem.offset, None, {"text": problem.why})
+        place = min(problem.offset, state.view.stop)
+        broken = Break(place, "structure", place, None, {"text": problem.why})
         if state.moov is None:
             # Nothing says what the data is; what lies in it may as well be other files.
             end, share = max(state.stop, start + 8), _bytes_share(state)
     if samples.first is not None and (broken is None or samples.offset <= broken.offset):
         track, index = samples.first
         seconds = float(track.times[index]) / track.timescale if track.times.size > index else 0.0
-        broken = Break(max(samples.offset, start), "sample", max(samples.offset, start), None, {
+        place = max(start, min(samples.offset, state.view.stop))
+        broken = Break(place, "sample", place, None, {
             "sample": index, "seconds": round(seconds, 3)})
         verified = max(start, min(samples.offset, end))
         if samples.rest_bad and state.moov is not None and state.moov.start < samples.offset:

@@ -40,6 +40,7 @@ def _format(view: View, chunk: Chunk, state: _State) -> None:
     state.byte_rate, state.block = view.little(chunk.body + 8, 4), view.little(chunk.body + 12, 2)
     state.bits = view.little(chunk.body + 14, 2)
     if not 1 <= state.channels <= 256 or not state.byte_rate or not state.block:
+        state.channels = 0  # nothing that was read here can be used
         raise FormatError("the sound format makes no sense", offset=chunk.body)
     if state.tag == EXTENSIBLE and chunk.stop - chunk.body >= 26:
         state.tag = view.little(chunk.body + 24, 2)
