@@ -3,7 +3,7 @@
 A medium is laid out of made-up files of all formats among noise, text and blank space, each whole
 once and then overwritten, cut off and continued by foreign data at seeded places. Counted, for each
 format: intact files that come back byte for byte as whole, damaged ones that are called whole, and
-how near the damage is placed.
+those whose damage is placed within one MCU row (photos of one pass) or one sample (clips).
 """
 
 from __future__ import annotations
@@ -17,15 +17,22 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 from tests.media import Sample, samples
 
+from needlewright.core.formats.jpeg import _Walker
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Find, Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.memory import MemorySource
+from needlewright.core.structures.bmff import top_level
+from needlewright.core.structures.bmff_samples import read_tracks
+from needlewright.core.structures.view import View
 
 CLUSTER = 4096
 SEEDS = 6
+MCU_ROW = 16  # picture rows of the tallest MCU
 UNCHECKED = frozenset(("cr3",))  # made-up raw data that no decoder reads
 
 
@@ -87,11 +94,47 @@ def lay_out(path: Path, only: set[str]) -> list[tuple[int, Case]]:
     return placed
 
 
-def placed_at(find: Find) -> int | None:
-    """The byte of the file where its checks place the damage, as far as they say."""
-    places = [int(c.values["offset"]) for c in find.checks if "offset" in c.values
-              and c.outcome in ("fail", "doubt")]
-    return min(places, default=None)
+def first_samples(sample: Sample, at: int) -> dict[str, int]:
+    """Kind of track -> number of its first sample that reaches behind byte `at`, for clips whose
+    index says where samples lie."""
+    if sample.format != "mp4" or sample.name == "fragments":
+        return {}
+    view = View(MemorySource(sample.data), 0, len(sample.data))
+    moov = next(box for box in top_level(view, 0) if box.name == b"moov")
+    kinds = {b"vide": "video", b"soun": "audio"}
+    return {kinds[t.handler]: int(np.argmax(t.offsets + t.sizes > at))
+            for t in read_tracks(view, moov, 0) if t.handler in kinds}
+
+
+def is_placed(case: Case, find: Find) -> bool | None:
+    """Whether the damage is placed within one sample of a clip or one MCU row of a photo; None
+    where nothing says where it should be."""
+    assert case.at is not None
+    if case.sample.format == "jpeg":
+        row = _row_at(case.sample.data, case.at)
+        if row is None or find.damage_row is None:
+            return None
+        return abs(find.damage_row - row) <= MCU_ROW
+    wanted = first_samples(case.sample, case.at)
+    for check in find.checks:
+        sample, kind = check.values.get("sample"), check.values.get("stream", "video")
+        if check.name == "every frame" and sample is not None and kind in wanted:
+            return bool(abs(int(sample) - wanted[kind]) <= 1)
+    return None
+
+
+def _row_at(photo: bytes, at: int) -> int | None:
+    """The picture row of the MCU that byte `at` of an intact photo belongs to."""
+    walker = _Walker(MemorySource(photo), 0, len(photo))
+    walker.run()
+    frame = walker.headers.frame
+    coded = [p for p in walker.parts if p.name == "coded data"]
+    part = next((p for p in coded if p.start <= at < p.stop), None)
+    if part is None or frame is None or len(walker.scans) != 1:
+        return None  # in the headers, or in one of many passes
+    scan = walker.scans[0]
+    mcu = int(np.searchsorted(scan.mcu_raw, at - part.start, side="right")) - 1
+    return max(0, mcu) // scan.plan.mcus_per_row * 8 * frame.max_vertical
 
 
 def main(arguments: list[str]) -> None:
@@ -108,9 +151,9 @@ def main(arguments: list[str]) -> None:
         report(placed, found, verbose)
 
 
-def report(placed: list[tuple[int, Case]], found: dict[int, Find], verbose: bool) -> None:
+def report(laid: list[tuple[int, Case]], found: dict[int, Find], verbose: bool) -> None:
     table: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
-    for at, case in placed:
+    for at, case in laid:
         row, find = table[case.sample.variant], found.get(at)
         if case.at is None:
             row["intact"] += 1
@@ -131,10 +174,16 @@ def report(placed: list[tuple[int, Case]], found: dict[int, Find], verbose: bool
             if verbose:
                 print("  FALSE", case.sample.variant, case.sample.name, case.how, case.at,
                       len(case.data), _told(find))
-        elif case.how == "intact":
-            continue
+        else:
+            placed = is_placed(case, find) if case.how != "cut off" else None
+            row["placeable"] += placed is not None
+            row["placed"] += placed is True
+            if verbose and placed is False:
+                print("  MISPLACED", case.sample.variant, case.sample.name, case.how, case.at,
+                      _told(find))
     total: dict[str, int] = defaultdict(int)
-    print(f"{'format':<8}{'intact back':>14}{'damaged':>9}{'false whole':>13}{'not found':>11}")
+    print(f"{'format':<8}{'intact back':>14}{'damaged':>9}{'false whole':>13}{'not found':>11}"
+          f"{'placed':>12}")
     for name, row in sorted(table.items()):
         for key, value in row.items():
             total[key] += value
@@ -144,7 +193,9 @@ def report(placed: list[tuple[int, Case]], found: dict[int, Find], verbose: bool
 
 def _line(name: str, row: dict[str, int]) -> str:
     back = f"{row['back']}/{row['intact']}"
-    return f"{name:<8}{back:>14}{row['damaged']:>9}{row['false whole']:>13}{row['not found']:>11}"
+    placed = f"{row['placed']}/{row['placeable']}" if row["placeable"] else ""
+    return (f"{name:<8}{back:>14}{row['damaged']:>9}{row['false whole']:>13}"
+            f"{row['not found']:>11}{placed:>12}")
 
 
 def _told(find: Find | None) -> str:

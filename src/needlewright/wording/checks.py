@@ -34,12 +34,14 @@ WHY = {
     "restart-order": "restart marks are out of order",
     "blank": "blank sectors stand in the data",
     "rows-jump": "rows stop continuing each other",
+    "file-inside": "another file begins there",
     "crc": "a checksum does not agree",
 }
 
 SENTENCES = {
     "sectors-lost": "{bytes_size} of it could not be read from the medium ({share_percent})",
     "unreadable-from": "the medium cannot be read from {offset_bytes} into the file on",
+    "file-inside": "another file begins {offset_bytes} into it",
     "structure-ok": "{parts} parts, all in order",
     "structure-broken": "{text}, {offset_bytes} into the file",
     "headers-own": "what they carry is their own",

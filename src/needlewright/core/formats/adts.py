@@ -33,7 +33,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, problem, Facts(duration_s=round(chain.seconds, 3) or None), parts,
         (structure(problem, start, len(parts)), samples, end_mark(problem is None, counted=True)),
         share=1 - chain.lost / (chain.stop - chain.start),
-        verified=None if problem is None else problem.offset)
+        verified=chain.sure_until if end == chain.stop else None if problem is None else
+        problem.offset)
 
 
 def accept(head: bytes) -> bool:

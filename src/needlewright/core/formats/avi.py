@@ -46,6 +46,7 @@ class _State:
     coding: bytes = b""
     frames: int = 0
     bad_frames: int = 0
+    last_chunk: int | None = None  # where the last chunk of the frames began
     first_bad: tuple[int, int] | None = None  # (offset, frame)
     movi_body: int = 0
     listed: list[tuple[bytes, int, int]] = field(default_factory=list)  # chunks of the first movi
@@ -121,6 +122,7 @@ def _movi_chunk(state: _State, at: int, stop: int, first: bool) -> int:
         raise FormatError("the data ends here", offset=view.stop)
     if chunk.stop > stop:
         raise FormatError("a chunk reaches past the end", offset=at)
+    state.last_chunk = at
     if stream and first:
         state.listed.append((name, at, chunk.stop - chunk.body))
     if stream and state.video is not None and int(name[:2]) == state.video and name[2:] != b"pc":
@@ -244,7 +246,18 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         state.parts.before(end),
         checks=(structure(problem, start, len(state.parts)), _index_check(state), samples,
                 end_mark(problem is None, counted=True)),
-        verified=None if broken is None else max(start, min(broken.offset, end)))
+        verified=_verified(state, start, broken))
+
+
+def _verified(state: _State, start: int, broken: Break | None) -> int | None:
+    """What is surely its own: a chunk only when another follows it, for its size may be all of it
+    that is left."""
+    if broken is None:
+        return None
+    before = state.last_chunk
+    if broken.why == "structure" and before is not None and before < broken.offset:
+        return max(start, before)
+    return max(start, broken.offset)
 
 
 register(Format(

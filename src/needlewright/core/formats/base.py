@@ -100,9 +100,11 @@ class Walk:
     `broken`: the first damage. `share`: part of the picture or the play time, else of the bytes,
     0.0 to 1.0, that is there. `preview`: span of an embedded preview. `remnant`: it is no more than
     a preview itself. `suspect`: where damage may begin, on weaker evidence than `broken` (see
-    checks.grading). `variant`: where a format has several. `verified`: bytes of a broken file
-    before this are surely its own; None where no more than its first sector is. `clip`: span of
-    a clip that a photo carries.
+    checks.grading). `variant`: where a format has several. `verified`: bytes
+    before this are surely its own; where it is None, of a broken file no more than its first sector
+    is, and of another all. `clip`: span of
+    a clip that a photo carries. `opaque`: spans whose content nothing here could judge, and in
+    which no other file belongs.
     """
 
     start: int
@@ -119,6 +121,7 @@ class Walk:
     variant: Variant | None = None
     verified: int | None = None
     clip: tuple[int, int] | None = None
+    opaque: tuple[tuple[int, int], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

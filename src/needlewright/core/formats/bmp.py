@@ -74,7 +74,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             view, start + pixels_at, min(start + pixels_at + need, end), row_bytes, depth // 8))
     share = max(0.0, (end - start - pixels_at) / need)
     return finish(start, end, problem, Facts(width, height), parts, checks, share=share,
-                  verified=None if problem is None else start + pixels_at)
+                  verified=None if problem is None else start + pixels_at,
+                  opaque=[(start + pixels_at, end)])
 
 
 def accept(head: bytes) -> bool:

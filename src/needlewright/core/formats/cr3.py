@@ -92,7 +92,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(parts)), index, *inside,
          end_mark(problem is None, counted=True)),
         share=_share(start, end, wanted, problem),
-        preview=preview, verified=moov.stop if problem else None)
+        preview=preview, opaque=[
+            (int(a), int(a + n)) for t in tracks for a, n in zip(t.offsets, t.sizes)
+            if preview is None or int(a) != preview[0]], verified=moov.stop if problem else None)
 
 
 def _share(start: int, end: int, wanted: int, problem: FormatError | None) -> float:

@@ -204,7 +204,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, problem, facts, state.parts,
         (structure(problem, start, len(state.parts)), *index_checks,
          end_mark(problem is None, counted=True), dimensions(width, height)),
-        share=share, variant=variant, verified=state.meta.stop if problem else None)
+        share=share, variant=variant, verified=state.meta.stop if problem else None,
+        opaque=[(b.body, b.stop) for b in state.data])
 
 
 def accept(head: bytes) -> bool:

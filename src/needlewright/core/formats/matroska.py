@@ -59,6 +59,7 @@ class _State:
     tracks: dict[int, int] = field(default_factory=dict)  # number -> type
     codings: list[str] = field(default_factory=list)
     blocks: int = 0
+    last_block: int | None = None  # where the last block or element began
     clusters: int = 0
     checksums: int = 0
     last_time: int = 0  # in units of the scale
@@ -153,6 +154,7 @@ def _cluster(state: _State, cluster: Element, segment_stop: int) -> None:
                     _block(state, inner, time)
         elif element.number == CRC and at == cluster.body and not cluster.open_ended:
             _verify(state, element, cluster.stop)
+        state.last_block = at
         at = element.stop
     state.at = at
 
@@ -268,7 +270,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         state.parts.before(end),
         checks=(structure(problem, start, len(state.parts)), samples, *coded,
                 end_mark(problem is None, counted=True)),
-        variant=variant, verified=None if problem is None else min(state.at, end))
+        variant=variant, verified=None if problem is None else min(
+            state.last_block if state.last_block is not None else state.at, end))
 
 
 register(Format(

@@ -70,10 +70,11 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     seconds = round(chain.seconds, 3)
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "samples-agree", {"samples": chain.frames})
+    sure = chain.sure_until if end == chain.stop else None if problem is None else problem.offset
     return finish(
         start, end, problem, Facts(duration_s=seconds or None), parts,
         (structure(problem, start, len(parts)), samples, end_mark(problem is None, counted=True)),
-        share=share, verified=None if problem is None else problem.offset)
+        share=share, verified=sure)
 
 
 def accept(head: bytes) -> bool:

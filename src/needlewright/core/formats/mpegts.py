@@ -141,7 +141,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         parts.before(state.at),
         checks=(structure(problem, start, len(parts)), samples,
                 end_mark(problem is None, counted=True)),
-        variant=TS if plain else M2TS, verified=place)
+        variant=TS if plain else M2TS, verified=state.at - state.step if place is None else place)
 
 
 def accept(head: bytes) -> bool:

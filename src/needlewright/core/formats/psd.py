@@ -141,7 +141,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, problem, Facts(width, height), parts,
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
          dimensions(width, height), *extra),
-        share=0.9 if problem else 1.0, verified=start + HEADER_BYTES if problem else None)
+        share=0.9 if problem else 1.0, verified=start + HEADER_BYTES if problem else None,
+        opaque=[(picture_at, end)])
 
 
 register(Format(

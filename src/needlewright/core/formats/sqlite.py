@@ -32,7 +32,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     end = start + pages * page_bytes
     if pages == 0 or changes != valid_for:
         # Written by a version that did not keep the count (1.3.7): only the first page is sure.
-        problem = FormatError("how many pages there are is not stated", offset=min(start + page_bytes, view.stop))
+        problem = FormatError("how many pages there are is not stated",
+                              offset=min(start + page_bytes, view.stop))
         end = min(view.stop, start + page_bytes)
     elif end > view.stop:
         problem, end = FormatError("the data ends here", offset=view.stop), view.stop

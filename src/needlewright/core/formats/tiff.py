@@ -152,7 +152,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         Facts(width, height, exif.taken, exif.camera, exif.orientation, None, dict(exif.extra)),
         parts, checks, share=there / max(1, total), variant=variant,
         preview=largest if variant.decoder == "RAW" else None,
-        verified=start + 8 if problem else None)
+        verified=start + 8 if problem else None,
+        opaque=sorted(set(tiff.spans) - set(previews(tiff))))
 
 
 register(Format(

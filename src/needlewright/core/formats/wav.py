@@ -109,7 +109,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     extra = {"sound": f"{state.channels} ch, {state.byte_rate // 125:,} kbit/s"}
     return finish(
         start, end, problem, Facts(duration_s=round(there / state.byte_rate, 3), extra=extra),
-        state.parts, checks, share=share, verified=data_start if problem else None)
+        state.parts, checks, share=share, verified=data_start if problem else None,
+        opaque=[(data_start, data_start + there)])
 
 
 register(Format(

@@ -3,10 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
+
+import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.formats.base import Check, Format, Kind, Outcome, Walk
+from needlewright.core.formats.base import Break, Check, Format, Kind, Outcome, Walk
 from needlewright.core.formats.registry import formats
+from needlewright.core.kernels.signatures import (
+    Pattern,
+    SignatureTable,
+    build_table,
+    find_signatures,
+)
 from needlewright.core.search.plan import Plan, StopSignal
 from needlewright.core.sources.careful import first_unreadable
 from needlewright.core.sources.source import Source, Span
@@ -14,6 +23,8 @@ from needlewright.core.sources.windows import Window
 
 HEAD_BYTES = 64
 READ_TRIES = 4  # of a walk over bytes that cannot be read
+STRONG_BYTES = 3  # of a signature that another file is told by
+BLOCK_BYTES = 1 << 20
 OPEN_PARENTS = 32  # broken finds that are remembered, the innermost last
 
 
@@ -61,11 +72,58 @@ def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
                 raise
             edge = min(edge, first_unreadable(source, error.values["start"], edge))
             continue
+        walk = _with_stranger(source, walk, stop)
         if edge != source.size:
             check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
             walk = replace(walk, checks=(check, *walk.checks))
         return _with_lost(source, walk)
     raise FormatError("the medium cannot be read here", offset=start)
+
+
+@lru_cache(maxsize=1)
+def _strong() -> tuple[SignatureTable, tuple[Format, ...]]:
+    """The signatures that are too long to stand anywhere by chance, and whose they are."""
+    pairs = [(f, s) for f in formats().values() for s in f.signatures
+             if not s.weak and len(s.magic) >= STRONG_BYTES]
+    return build_table([Pattern(s.magic, s.at, s.mask) for _, s in pairs]), tuple(
+        f for f, _ in pairs)
+
+
+def _with_stranger(source: Source, walk: Walk, stop: StopSignal) -> Walk:
+    """`walk`, broken where another whole file begins at a sector inside what nothing could judge.
+
+    Lengths are believed only as far as the contents bear them out: of a file that is cut off, the
+    stated rest may be the next files on the medium.
+    """
+    if walk.broken is not None or not walk.opaque:
+        return walk
+    table, owners = _strong()
+    sector = source.sector_size
+    for begin, end in walk.opaque:
+        first = begin + (walk.start - begin) % sector
+        for at in range(first, end - HEAD_BYTES, BLOCK_BYTES):
+            data = np.frombuffer(source.read_at(at, min(BLOCK_BYTES, end - at)), np.uint8)
+            offsets, which = find_signatures(data, sector, table)
+            for offset, index in zip(offsets.tolist(), which.tolist()):
+                if _is_whole(source, at + offset, owners[index], stop):
+                    check = Check("source", Outcome.FAIL, "file-inside",
+                                  {"offset": at + offset - walk.start})
+                    place = Break(at + offset, "file-inside", at + offset)
+                    total = max(1, walk.stop - walk.start)
+                    return replace(walk, broken=place, verified=at + offset,
+                                   share=round(min(0.9999, (at + offset - walk.start) / total), 4),
+                                   checks=(check, *walk.checks))
+    return walk
+
+
+def _is_whole(source: Source, start: int, form: Format, stop: StopSignal) -> bool:
+    if not form.accept(source.read_at(start, HEAD_BYTES)):
+        return False
+    try:
+        inner = form.walk(_Watched(source, source.size, stop), start, source.size)
+    except FormatError:
+        return False
+    return inner.broken is None and inner.ended and not inner.remnant
 
 
 def _with_lost(source: Source, walk: Walk) -> Walk:
@@ -89,7 +147,8 @@ def claimed_by(walk: Walk, step: int) -> int:
         # A check may doubt what the structure says nothing about, and where.
         doubted = [int(c.values["offset"]) for c in walk.checks if "offset" in c.values
                    and c.outcome in (Outcome.FAIL, Outcome.DOUBT)]
-        return max(first, walk.start + min(doubted)) if doubted else walk.stop
+        sure = walk.stop if walk.verified is None else min(walk.verified, walk.stop)
+        return max(first, walk.start + min(doubted)) if doubted else max(first, sure)
     if walk.verified is not None:
         return max(first, min(walk.verified, walk.stop))
     if walk.broken.row is None:

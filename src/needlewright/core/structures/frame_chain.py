@@ -13,6 +13,7 @@ from needlewright.core.structures.view import View
 BLOCK_BYTES = 4 << 20
 GAP_BYTES = 1 << 18  # how far behind damage the same stream is looked for
 SURE_FRAMES = 6
+MAX_FRAME = 2048  # bytes; of AAC longer ones are possible, and rare
 
 
 @dataclass(slots=True)
@@ -28,6 +29,12 @@ class Chain:
     key: int = 0
     damaged: int | None = None
     lost: int = 0  # bytes between the pieces
+
+    @property
+    def sure_until(self) -> int:
+        """Bytes before this are the stream's own: its last frame may be cut off, and another file
+        begin inside it."""
+        return max(self.start, self.stop - MAX_FRAME) if self.damaged is None else self.damaged
 
     @property
     def seconds(self) -> float:
