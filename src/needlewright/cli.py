@@ -91,6 +91,9 @@ def _parser() -> argparse.ArgumentParser:
 def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
     parser.add_argument("--steps", type=_listed(STEPS), help=words.HELP["steps"])
     parser.add_argument("--kinds", type=_kinds, help=words.HELP["kinds"])
+    parser.add_argument("--formats", type=_formats, help=words.HELP["formats"])
+    parser.add_argument("--every-byte", action="store_true", help=words.HELP["every_byte"])
+    parser.add_argument("--skip-frames", action="store_true", help=words.HELP["skip_frames"])
     if area:
         parser.add_argument("--area", type=_area, help=words.HELP["area"])
 
@@ -110,6 +113,12 @@ def _kinds(text: str) -> tuple[str, ...]:
     from needlewright.core.formats.base import Kind
 
     return _listed([str(k) for k in Kind])(text)
+
+
+def _formats(text: str) -> tuple[str, ...]:
+    from needlewright.core.formats.registry import formats
+
+    return _listed(list(formats()))(text)
 
 
 def _area(text: str) -> tuple[int, int]:
@@ -145,7 +154,8 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
 
     return Plan(
         tuple(options.steps or steps()), frozenset(Kind(k) for k in options.kinds or ()),
-        Span(*area) if area else None)
+        Span(*area) if area else None, formats=frozenset(options.formats or ()),
+        every_byte=options.every_byte, every_frame=not options.skip_frames)
 
 
 def _search(options: argparse.Namespace) -> int:
