@@ -104,7 +104,8 @@ class Walk:
     before this are surely its own; where it is None, of a broken file no more than its first sector
     is, and of another all. `clip`: span of
     a clip that a photo carries. `opaque`: spans whose content nothing here could judge, and in
-    which no other file belongs.
+    which no other file belongs. `tentative`: so little is fixed that only a decoder can tell
+    whether this is a file at all.
     """
 
     start: int
@@ -122,6 +123,7 @@ class Walk:
     verified: int | None = None
     clip: tuple[int, int] | None = None
     opaque: tuple[tuple[int, int], ...] = ()
+    tentative: bool = False
 
 
 @dataclass(frozen=True, slots=True)

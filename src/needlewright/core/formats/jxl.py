@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
 from needlewright.core.formats.exif import Exif, read_exif
@@ -24,6 +26,7 @@ BOXES = frozenset((b"JXL ", b"ftyp", b"jxlc", b"jxlp", b"jxll", b"jxli", b"jbrd"
 CODED = (b"jxlc", b"jxlp")
 LAST_PART = 1 << 31
 MAX_EXIF = 1 << 20
+MAX_SIDE = 65_535  # pixels, of what is believed on two bytes
 
 
 class _Jxl:
@@ -88,16 +91,29 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             jxl.boxes()
     except FormatError as error:
         problem = error
-    if problem is not None and (jxl.image is None or problem.offset < start + 2):
-        raise problem
+    bare = jxl.view.peek(start, 2) == b"\xff\x0a"
+    if problem is not None and (jxl.image is None or bare):
+        raise problem  # two bytes that stand anywhere: without an end, nothing speaks for a file
+    if bare and not _plausible(jxl.image, jxl.at - start):
+        raise FormatError("no such picture", offset=start)
     end = jxl.at if problem is None else min(jxl.view.stop, max(jxl.at, problem.offset))
     width, height = (jxl.image.width, jxl.image.height) if jxl.image else (None, None)
     facts = Facts(width, height, jxl.exif.taken, jxl.exif.camera, 1, None, dict(jxl.exif.extra))
     checks = [structure(problem, start, len(jxl.parts)), end_mark(problem is None, counted=True)]
     if jxl.image is not None:
         checks.append(dimensions(width, height))
-    return finish(start, end, problem, facts, jxl.parts, checks, share=0.5 if problem else 1.0,
-                  verified=start + 2 if problem else None)
+    found = finish(start, end, problem, facts, jxl.parts, checks, share=0.5 if problem else 1.0,
+                   verified=start + 2 if problem or bare else None,
+                   opaque=[(start, end)] if bare else ())
+    return replace(found, tentative=bare)
+
+
+def _plausible(image: Image | None, size: int) -> bool:
+    """Whether a bare codestream is of a size that its picture may have."""
+    if image is None or not 8 <= min(image.width, image.height) <= max(
+            image.width, image.height) <= MAX_SIDE:
+        return False
+    return size <= 1 << 16 or size <= image.width * image.height * 8
 
 
 register(Format(

@@ -23,6 +23,7 @@ from needlewright.core.kernels.windows import (
 )
 
 MAX_MAGIC = 24  # bytes; longer signatures are cut, the format's own `accept` looks at the rest
+ROOM = 1024  # matches that are made room for at first
 MAX_AT = 64  # bytes from the file's start within which a signature must lie
 COMMON = frozenset((0x00, 0xFF, 0x01, 0x20))  # values that media are full of
 Bytes = npt.NDArray[np.uint8]
@@ -133,9 +134,10 @@ def _find(data, step, magic, mask, length, at, group, anchor, pairs, offsets, wh
             for s in range(length.size):
                 if group[s] != g or start + at[s] + length[s] > size:
                     continue
-                if found < offsets.size and _same(data, start + at[s], s, magic, mask, length):
-                    offsets[found] = start
-                    which[found] = s
+                if _same(data, start + at[s], s, magic, mask, length):
+                    if found < offsets.size:
+                        offsets[found] = start
+                        which[found] = s
                     found += 1
     return found
 
@@ -157,11 +159,12 @@ def _confirm(data, hits, count, chosen, places, texts, masks, magic, mask, lengt
                 continue
             s = chosen[w]
             start = hit - places[w]
-            if start < 0 or start + at[s] + length[s] > data.size or found >= offsets.size:
+            if start < 0 or start + at[s] + length[s] > data.size:
                 continue
             if _same(data, start + at[s], s, magic, mask, length):
-                offsets[found] = start
-                which[found] = s
+                if found < offsets.size:
+                    offsets[found] = start
+                    which[found] = s
                 found += 1
     return found
 
@@ -177,11 +180,14 @@ def find_signatures(data: Bytes, step: int, table: SignatureTable) -> tuple[Long
     Offsets are bytes from the start of `data`, ascending; equal offsets in table order.
     """
     _checked(data)
-    room = (data.size // step + 1) * max(1, len(table.length))
-    offsets, which = np.empty(room, np.int64), np.empty(room, np.int64)
-    count = _find(data, step, table.magic, table.mask, table.length, table.at, table.group,
-                  table.anchor, table.pairs, offsets, which)
-    return _in_order(offsets[:count], which[:count])
+    room = ROOM
+    while True:
+        offsets, which = np.empty(room, np.int64), np.empty(room, np.int64)
+        count = _find(data, step, table.magic, table.mask, table.length, table.at, table.group,
+                      table.anchor, table.pairs, offsets, which)
+        if count <= room:
+            return _in_order(offsets[:count], which[:count])
+        room = count  # dense matches: data made to be so
 
 
 def find_everywhere(data: Bytes, table: SignatureTable,
@@ -193,14 +199,19 @@ def find_everywhere(data: Bytes, table: SignatureTable,
     _checked(data)
     windows = table.windows
     hits, count = find_windows(data, windows, portable)
-    room = max(16, 2 * count)
-    offsets, which = np.empty(room, np.int64), np.empty(room, np.int64)
-    found = _confirm(data, hits, count, windows.chosen, windows.places, windows.texts,
-                     windows.masks, table.magic, table.mask, table.length, table.at, offsets,
-                     which)
-    return _in_order(offsets[:found], which[:found])
+    room = ROOM
+    while True:
+        offsets, which = np.empty(room, np.int64), np.empty(room, np.int64)
+        found = _confirm(data, hits, count, windows.chosen, windows.places, windows.texts,
+                         windows.masks, table.magic, table.mask, table.length, table.at, offsets,
+                         which)
+        if found <= room:
+            return _in_order(offsets[:found], which[:found])
+        room = found
 
 
 def _in_order(offsets: Longs, which: Longs) -> tuple[Longs, Longs]:
+    if offsets.size < 2:
+        return offsets, which
     order = np.lexsort((which, offsets))
     return offsets[order], which[order]

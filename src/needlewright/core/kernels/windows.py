@@ -23,7 +23,7 @@ from needlewright.core.kernels.blank import as_words, is_blank
 
 WINDOW_BYTES = 3
 BUCKETS = 8
-STEP = 32
+ROOM = 4096  # hits that are made room for at first; noise makes one in some hundred bytes
 Bytes = npt.NDArray[np.uint8]
 Longs = npt.NDArray[np.int64]
 
@@ -170,7 +170,7 @@ def _plain(data, words, start, pairs, thirds, hits, count):
 
 def find_windows(data: Bytes, table: WindowTable, portable: bool) -> tuple[Longs, int]:
     """(int64[room] of offsets, how many of them count) where a window may begin in `data`."""
-    hits = np.empty(data.size // 16 + 64, np.int64)
+    hits = np.empty(ROOM, np.int64)
     words = as_words(data)
     while True:
         count, start = 0, 0

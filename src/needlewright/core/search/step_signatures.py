@@ -14,20 +14,14 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-import numpy.typing as npt
 
 from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport, DecodeRequest
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format
-from needlewright.core.kernels.signatures import (
-    Pattern,
-    SignatureTable,
-    build_table,
-    find_everywhere,
-    find_signatures,
-)
+from needlewright.core.kernels.look import look
+from needlewright.core.kernels.signatures import Pattern, SignatureTable, build_table
 from needlewright.core.kernels.texture import BLOCK_BYTES as TEXTURE_BYTES
-from needlewright.core.kernels.texture import Texture, classify
+from needlewright.core.kernels.texture import Texture
 from needlewright.core.search.carving import (
     HEAD_BYTES,
     Claims,
@@ -195,9 +189,11 @@ def _search_block(state: _Pass, block: bytearray) -> Iterator[Event]:
         return
     length = min(length, read)
     data = np.frombuffer(block, np.uint8)[:read]
-    if state.texture and base % TEXTURE_BYTES == 0:
-        yield Seen(base, classify(data[:length]).tobytes())
-    offsets, which = _matches(state, data)
+    seen = length if state.texture and base % TEXTURE_BYTES == 0 else 0
+    offsets, which, classes = look(data, state.table, source.sector_size,
+                                   -base % source.sector_size, state.step == 1, seen)
+    if seen:
+        yield Seen(base, classes.tobytes())
     for offset, index in zip(offsets.tolist(), which.tolist()):
         if offset >= length:
             break
@@ -224,20 +220,6 @@ def _read(state: _Pass, base: int, view: memoryview) -> Generator[Event, None, i
             yield Note("range-unreadable", {
                 "start": span.start, "stop": span.stop, "reason": error.values.get("reason", "")})
         return read
-
-
-def _matches(state: _Pass, data: npt.NDArray[np.uint8]) -> tuple[
-        npt.NDArray[np.int64], npt.NDArray[np.int64]]:
-    sector = state.context.source.sector_size
-    if state.step != 1:
-        return find_signatures(data, sector, state.table)
-    offsets, which = find_everywhere(data, state.table)
-    # Weak signatures are looked for at sectors all the same.
-    shift = -state.at % sector
-    more, owners = find_signatures(data[shift:], sector, state.table)
-    joined = np.unique(np.stack((
-        np.concatenate((offsets, more + shift)), np.concatenate((which, owners)))), axis=1)
-    return joined[0], joined[1]
 
 
 def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[Event]:
@@ -286,7 +268,7 @@ def _settled(state: _Pass, wait_s: float) -> Iterator[Event]:
                 _ask(state, *all_frames(seen, state.context.source))
         elif case.task == FRAMES:
             yield from _told(state, case, report, first=False)
-        else:
+        elif report.ok or not case.walk.tentative:
             yield from _told(state, case, report, first=True)
             if case.walk.clip is not None and state.context.plan.every_frame:
                 _ask(state, *all_frames(replace(case, pictured=report), state.context.source))
