@@ -40,6 +40,8 @@ class _Jxl:
 
     def bare(self) -> None:
         self.image, first = read_image(self.view, self.at)
+        if not _plausible(self.image, 0):
+            raise FormatError("no such picture", offset=self.at)
         self.parts.add("header", self.at, first)
         end, _ = codestream_end(self.view, self.image, first)
         self.parts.add("frames", first, end)

@@ -33,6 +33,15 @@ def _stated_frames(view: View, at: int) -> int | None:
     return None
 
 
+def _opens_stream(head: bytes) -> bool:
+    """Whether a frame of layer III can be the first: the sound data of later ones begins in the
+    frames before them (ISO/IEC 11172-3, 2.4.2.7: main_data_begin)."""
+    if head[1] >> 1 & 3 != 1:
+        return True
+    side = head[4:] if head[1] & 1 else head[6:]
+    return side[0] == 0 and (head[1] >> 3 & 3 != 3 or side[1] & 0x80 == 0)
+
+
 def _skip_padding(view: View, at: int) -> int:
     block = view.peek(at, MAX_PADDING)
     used = len(block) - len(block.lstrip(b"\0"))
@@ -55,6 +64,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if tagged:
         parts.add("tag", start, first)
         first = _skip_padding(view, first)
+    if not tagged and not _opens_stream(view.take(first, 8)):
+        raise FormatError("begins inside a stream", offset=first)
     chain = follow_chain(view, first, MPEG)
     if chain.frames < (3 if tagged else MIN_FRAMES):
         raise FormatError("too few frames", offset=chain.stop)

@@ -28,7 +28,7 @@ LOOK_AHEAD_BYTES = 4 << 20
 MIN_PACKS = 2
 LAST_PACK_BYTES = 1 << 18
 MAX_GAP = 90_000 * 60  # of the clock, over damage
-PACK = b"\0\0\x01\xba"
+PACK, SYSTEM = b"\0\0\x01\xba", b"\0\0\x01\xbb"
 
 
 def _follow(view: View, at: int, counts: np.ndarray) -> tuple[int, int]:
@@ -81,6 +81,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     """Follow the stream at `start`, never past `stop`; FormatError if none begins there."""
     view, parts = View(source, start, stop), Parts()
     counts = np.zeros(3, np.int64)
+    size = 14 + (view.take(start + 13, 1)[0] & 7) if view.take(start + 4, 1)[0] & 0x40 else 12
+    if start % source.sector_size and view.take(start + size, 4) != SYSTEM:
+        raise FormatError("begins inside a stream", offset=start)
     at, why = _follow(view, start, counts)
     problem: FormatError | None = None
     lost = 0

@@ -115,6 +115,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     view, parts = View(source, start, stop), Parts()
     plain = view.take(start, 1)[0] == SYNC and view.take(start + 188, 1)[0] == SYNC
     state = _State(view, 188, 0, start) if plain else _State(view, 192, 4, start)
+    if start % source.sector_size and view.take(start + state.shift + 3, 1)[0] & 15:
+        raise FormatError("begins inside a stream", offset=start)  # its tables were counted before
     _follow(state)
     if state.packets < MIN_PACKETS or not state.known(PAT):
         raise FormatError("too few packets", offset=state.at)

@@ -11,6 +11,7 @@ from needlewright.core.kernels.sound_frames import AMR, follow, resume
 from needlewright.core.structures.view import View
 
 BLOCK_BYTES = 4 << 20
+FIRST_BYTES = 1 << 14  # most of what looks like a frame is none
 GAP_BYTES = 1 << 18  # how far behind damage the same stream is looked for
 SURE_FRAMES = 6
 MAX_FRAME = 2048  # bytes; of AAC longer ones are possible, and rare
@@ -73,8 +74,10 @@ def _another_file(view: View, gap: npt.NDArray[np.uint8], at: int, begin: int) -
 
 
 def _straight(view: View, chain: Chain, coding: int) -> None:
+    block = FIRST_BYTES
     while chain.stop < view.stop:
-        length = min(BLOCK_BYTES, view.stop - chain.stop)
+        length = min(block, view.stop - chain.stop)
+        block = min(BLOCK_BYTES, block * 8)
         data = np.frombuffer(view.source.read_at(chain.stop, length), np.uint8)
         at, frames, samples, rate, key, more = follow(
             data, 0, chain.key, coding, chain.stop + length >= view.stop)

@@ -13,6 +13,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.structures.view import View
 
 MAX_FRAMES = 10_000
+MAX_LAYERS = 64  # frames of a picture that is not animated
 MAX_SECTIONS = 2_000_000
 MAX_HEADER_BITS = 1 << 20
 RATIOS = ((1, 1), (12, 10), (4, 3), (3, 2), (16, 9), (5, 4), (2, 1))
@@ -358,7 +359,7 @@ def codestream_end(view: View, image: Image, at: int) -> tuple[int, int]:
     """(place behind the last frame, frames) of the frames from `at` on."""
     if image.preview is not None:
         at, _ = _after_frame(view, at, image, image.preview)
-    for count in range(1, MAX_FRAMES):
+    for count in range(1, MAX_FRAMES if image.animated else MAX_LAYERS):
         at, last = _after_frame(view, at, image, (image.width, image.height))
         if last:
             return at, count
