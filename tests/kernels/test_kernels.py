@@ -13,9 +13,12 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from needlewright.core.formats.jpeg import _Walker
+from needlewright.core.formats.jpeg_scans import make_grids
 from needlewright.core.kernels.continuity import strongest_run
 from needlewright.core.kernels.foreign import BLANK, TEXT, sector_looks, surprise
+from needlewright.core.kernels.jpeg_baseline import decode_baseline
 from needlewright.core.kernels.jpeg_bits import build_huffman, scan_end, unstuff
+from needlewright.core.kernels.jpeg_progressive import decode_progressive
 from needlewright.core.kernels.signatures import (
     Pattern,
     build_table,
@@ -124,6 +127,56 @@ class BitKernelTest(unittest.TestCase):
     def test_over_full_tables_are_refused(self):
         with self.assertRaises(ValueError):
             build_huffman(bytes([3] + [0] * 15), b"\1\2\3")
+
+
+class ResumeTest(unittest.TestCase):
+    """Decoding goes on from a saved state as if it had never stopped."""
+
+    def test_cut_anywhere_and_continued(self):
+        picture = scene(1, 400, 304)
+        for options in ({}, {"restart_marker_rows": 1}, {"progressive": True},
+                        {"progressive": True, "restart_marker_rows": 2}):
+            data = jpeg(picture, quality=90, **options)
+            for share in (0.2, 0.55, 0.9):
+                with self.subTest(options=options, share=share):
+                    self._compare(data, share)
+
+    def _compare(self, data: bytes, share: float) -> None:
+        walker = _Walker(MemorySource(data), 0, len(data))
+        raws = []
+        coded = walker._coded_bytes
+
+        def kept() -> np.ndarray:
+            raws.append((coded(), dict(walker.headers.huffman)))  # tables as this scan has them
+            return raws[-1][0]
+
+        walker._coded_bytes = kept
+        walker.run()
+        frame = walker.headers.frame
+        straight, again = make_grids(frame), make_grids(frame)
+        for scan, (raw, known) in zip(walker.scans, raws):
+            cut = max(1, int(raw.size * share))
+            _decode_part(walker, known, scan, straight, raw, None)
+            first = _decode_part(walker, known, scan, again, raw[:cut], None)
+            self.assertNotEqual(first.reason, "complete")
+            rest = _decode_part(walker, known, scan, again, raw, first.state)
+            self.assertEqual(rest.reason, "complete")
+            np.testing.assert_array_equal(straight.dc, again.dc)
+            np.testing.assert_array_equal(straight.masks, again.masks)
+            np.testing.assert_array_equal(straight.edge1, again.edge1)
+
+
+def _decode_part(walker, known, scan, grids, raw, state):
+    """Decode `raw` as `scan` of a walk with the tables `known`, from `state` on."""
+    plan, header = scan.plan, scan.header
+    tables = [known[key] for key in sorted(known)]
+    interval = plan.restart_interval
+    clean = unstuff(np.ascontiguousarray(raw), plan.mcus // interval + 3 if interval else 2)
+    places = np.zeros(plan.mcus, np.int64)
+    if walker.headers.frame.marker == 0xC2:
+        return decode_progressive(clean, plan, tables, header.band, header.high, header.low,
+                                  grids.dc, grids.masks, places, state)
+    return decode_baseline(clean, plan, tables, grids.dc, grids.edge1, grids.edge2, places, state)
 
 
 class EntropyKernelTest(unittest.TestCase):

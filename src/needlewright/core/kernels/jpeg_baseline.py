@@ -61,13 +61,47 @@ class ScanPlan:
 
 
 @dataclass(frozen=True, slots=True)
+class DecodeState:
+    """Where the decoding of a scan stands, at the start of an MCU: enough to go on from there.
+
+    `bit`: offset in the clean data (-1: at the start of a restart segment). `eobrun`: empty blocks
+    still to come (progressive scans). `prediction` int64[c]: the DC value of each component. What
+    scans leave in the shared grids is the rest of the state; whoever tries several continuations
+    keeps a copy of what they may write.
+    """
+
+    mcu: int
+    bit: int
+    segment: int
+    eobrun: int
+    prediction: tuple[int, ...]
+
+    def pack(self) -> npt.NDArray[np.int64]:
+        return np.array([self.mcu, self.bit, self.segment, self.eobrun, *self.prediction], np.int64)
+
+
+def unpack_state(numbers: npt.NDArray[np.int64]) -> DecodeState:
+    mcu, bit, segment, eobrun, *prediction = numbers.tolist()
+    return DecodeState(mcu, bit, segment, eobrun, tuple(prediction))
+
+
+def first_state(components: int) -> npt.NDArray[np.int64]:
+    """The packed state at the start of a scan."""
+    return np.array([0, -1, 0, 0, *[0] * components], np.int64)
+
+
+@dataclass(frozen=True, slots=True)
 class ScanResult:
-    """How far a scan decoded: MCUs done, why it stopped, the clean byte offset of that place."""
+    """How far a scan decoded: MCUs done, why it stopped, the clean byte offset of that place.
+
+    `state`: at the start of the MCU that did not come out, or of the last one.
+    """
 
     mcus_done: int
     reason: str
     clean_offset: int
     segment: int
+    state: DecodeState
 
 
 def stack_tables(tables: list[HuffmanTable]) -> tuple[npt.NDArray[np.generic], ...]:
@@ -92,29 +126,37 @@ def _advance(k, entry):
 @njit(cache=True, nogil=True)
 def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, delta, symbols,
             block_component, block_dx, block_dy, per_row, total, mcu_width, mcu_height, stride,
-            base, dc_table, ac_table, dc_limit, restart, dc, edge1, edge2, mcu_at):
+            base, dc_table, ac_table, dc_limit, restart, dc, edge1, edge2, mcu_at, state):
     segments = seg_clean.size
     # `acc` holds the next `left` bits, uppermost first; `w` is the next word to load. Keeping the
     # bits in a register halves the chain of dependent steps from one symbol to the next.
     prediction = np.zeros(dc_limit.size, np.int64)
     edges = edge1.size
-    mcu = 0
-    segment = 0
+    mcu = state[0]
+    resumed = state[1]
+    segment = state[2]
     acc = np.uint64(0)
     left = np.int64(0)
     w = np.int64(0)
     while mcu < total:
         stop_byte = seg_clean[segment + 1] if segment + 1 < segments else clean_size
         stop_bit = np.int64(stop_byte) * 8
-        start_bit = np.int64(seg_clean[segment]) * 8
+        start_bit = np.int64(seg_clean[segment]) * 8 if resumed < 0 else resumed
         w = start_bit >> 5
         acc = np.uint64(words[w]) << np.uint64(32 + (start_bit & 31))
         left = 32 - (start_bit & 31)
         w += 1
         prediction[:] = 0
-        last = min(total, mcu + restart) if restart > 0 else total
+        if resumed >= 0:
+            prediction[:] = state[4:]
+            resumed = np.int64(-1)
+        last = min(total, (mcu // restart + 1) * restart) if restart > 0 else total
         while mcu < last:
             mcu_at[mcu] = (w * 32 - left) >> 3
+            state[0] = mcu
+            state[1] = w * 32 - left
+            state[2] = segment
+            state[4:] = prediction
             row = mcu // per_row
             column = mcu - row * per_row
             for b in range(block_component.size):
@@ -209,9 +251,11 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
 def decode_baseline(
     scan: CleanScan, plan: ScanPlan, tables: list[HuffmanTable],
     dc: npt.NDArray[np.int16], edge1: npt.NDArray[np.int16], edge2: npt.NDArray[np.int16],
-    mcu_at: npt.NDArray[np.int64],
+    mcu_at: npt.NDArray[np.int64], resume: DecodeState | None = None,
 ) -> ScanResult:
     """Decode `scan` into the shared grids; returns how far it came and why it ended.
+
+    `resume`: go on from there instead of from the start; `scan` may hold other data behind it.
 
     `dc` int16[all blocks]: quantised DC values; `edge1`, `edge2` int16[blocks of component 0]:
     quantised coefficients (1,0) and (2,0); `mcu_at` int64[MCUs]: clean offset of each MCU.
@@ -219,11 +263,13 @@ def decode_baseline(
     if mcu_at.size < plan.mcus:
         raise ValueError("mcu_at is too short")
     lookup, maxcode, delta, symbols = stack_tables(tables)
+    state = first_state(plan.dc_limit.size) if resume is None else resume.pack()
     done, reason, bit, segment = _decode(
         scan.words, scan.size, scan.seg_clean, scan.seg_number, lookup,
         np.stack([t.steps for t in tables]), maxcode, delta, symbols,
         plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row, plan.mcus,
         plan.mcu_width, plan.mcu_height, plan.stride, plan.base, plan.dc_table, plan.ac_table,
-        plan.dc_limit, plan.restart_interval, dc, edge1, edge2, mcu_at,
+        plan.dc_limit, plan.restart_interval, dc, edge1, edge2, mcu_at, state,
     )
-    return ScanResult(int(done), REASONS[reason], min(int(bit) // 8, scan.size), int(segment))
+    return ScanResult(int(done), REASONS[reason], min(int(bit) // 8, scan.size), int(segment),
+                      unpack_state(state))

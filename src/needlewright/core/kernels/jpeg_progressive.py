@@ -19,9 +19,12 @@ from needlewright.core.kernels.jpeg_baseline import (
     DC_RANGE,
     REASONS,
     RESTART_ORDER,
+    DecodeState,
     ScanPlan,
     ScanResult,
+    first_state,
     stack_tables,
+    unpack_state,
 )
 from needlewright.core.kernels.jpeg_bits import (
     CleanScan,
@@ -133,11 +136,12 @@ def _ac_block(words, bit, first, start, stop, mask, table, lookup, maxcode, delt
 def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
             block_component, block_dx, block_dy, per_row, total, mcu_width, mcu_height, stride,
             base, dc_table, ac_table, dc_limit, restart, first, start, stop, low, dc, masks,
-            mcu_at):
+            mcu_at, state):
     segments = seg_clean.size
     prediction = np.zeros(dc_limit.size, np.int64)
-    mcu = 0
-    segment = 0
+    mcu = state[0]
+    resumed = state[1]
+    segment = state[2]
     bit = np.uint64(0)
     while mcu < total:
         stop_byte = seg_clean[segment + 1] if segment + 1 < segments else clean_size
@@ -145,11 +149,21 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
         bit = np.uint64(seg_clean[segment]) * np.uint64(8)
         prediction[:] = 0
         eobrun = np.int64(0)
-        last = min(total, mcu + restart) if restart > 0 else total
+        if resumed >= 0:
+            bit = np.uint64(resumed)
+            prediction[:] = state[4:]
+            eobrun = state[3]
+            resumed = np.int64(-1)
+        last = min(total, (mcu // restart + 1) * restart) if restart > 0 else total
         row = mcu // per_row
         column = mcu - row * per_row
         while mcu < last:
             mcu_at[mcu] = np.int64(bit >> np.uint64(3))
+            state[0] = mcu
+            state[1] = np.int64(bit)
+            state[2] = segment
+            state[3] = eobrun
+            state[4:] = prediction
             if eobrun > 0:  # AC scans hold one component: this MCU is one block of a run
                 c = block_component[0]
                 if not first:
@@ -174,9 +188,12 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
                         words, bit, first, low, place, c, prediction, dc_limit[c], dc_table[c],
                         lookup, maxcode, delta, symbols, dc)
                 else:
+                    before = masks[place]
                     bit, eobrun, masks[place], reason = _ac_block(
                         words, bit, first, start, stop, masks[place], ac_table[c],
                         lookup, maxcode, delta, symbols)
+                    if reason != COMPLETE or bit > stop_bit:
+                        masks[place] = before  # whoever goes on from here finds it as it was
                 if reason != COMPLETE:
                     return mcu, reason, np.int64(bit), segment
                 if bit > stop_bit:
@@ -207,7 +224,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
 def decode_progressive(
     scan: CleanScan, plan: ScanPlan, tables: list[HuffmanTable], band: tuple[int, int],
     high: int, low: int, dc: npt.NDArray[np.int16], masks: npt.NDArray[np.uint64],
-    mcu_at: npt.NDArray[np.int64],
+    mcu_at: npt.NDArray[np.int64], resume: DecodeState | None = None,
 ) -> ScanResult:
     """Follow one progressive scan of spectral `band` and bit positions `high`, `low`.
 
@@ -217,10 +234,13 @@ def decode_progressive(
     if mcu_at.size < plan.mcus:
         raise ValueError("mcu_at is too short")
     lookup, maxcode, delta, symbols = stack_tables(tables)
+    state = first_state(plan.dc_limit.size) if resume is None else resume.pack()
     done, reason, bit, segment = _decode(
         scan.words, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
         plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row, plan.mcus,
         plan.mcu_width, plan.mcu_height, plan.stride, plan.base, plan.dc_table, plan.ac_table,
         plan.dc_limit, plan.restart_interval, high == 0, band[0], band[1], low, dc, masks, mcu_at,
+        state,
     )
-    return ScanResult(int(done), REASONS[reason], min(int(bit) // 8, scan.size), int(segment))
+    return ScanResult(int(done), REASONS[reason], min(int(bit) // 8, scan.size), int(segment),
+                      unpack_state(state))
