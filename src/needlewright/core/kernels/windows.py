@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import llvmlite.binding
@@ -78,6 +79,7 @@ def build_windows(chosen: Sequence[int], places: Sequence[int], texts: Sequence[
         nibbles, pairs, thirds)
 
 
+@cache
 def has_wide_lookup() -> bool:
     """Whether this processor has the instruction; compiled for one without it, a kernel that uses
     it would end the process."""
@@ -145,7 +147,8 @@ def _wide(data, words, tables, hits):
 
 
 @njit(cache=True, nogil=True)
-def _plain(data, words, start, pairs, thirds, hits, count):
+def _plain(data, even, odd, words, start, pairs, thirds, hits, count):
+    """Two lanes of two-byte values, one beginning at even offsets and one at odd ones."""
     last = data.size - 2
     at = np.int64(start)
     while at < last:
@@ -153,17 +156,32 @@ def _plain(data, words, start, pairs, thirds, hits, count):
         if at & 4095 == 0 and stop - at == 4096 and is_blank(data, words, at, stop):
             at = stop - 2
         end = min(stop, last)
-        block = data[at : end + 2]
-        before = np.uint32(block[0])
-        for i in range(end - at):
-            following = np.uint32(block[i + 1])
-            value = before | (following << np.uint32(8))
-            before = following
+        if at & 1:  # to an even offset first
+            value = np.uint32(odd[at >> 1])
             if (pairs[value >> np.uint32(3)] >> (value & np.uint32(7))) & 1 and thirds[
-                    block[i + 2]]:
+                    data[at + 2]]:
                 if count < hits.size:
-                    hits[count] = at + i
+                    hits[count] = at
                 count += 1
+            at += 1
+        lane0 = even[at >> 1 : (end + 1) >> 1]
+        lane1 = odd[at >> 1 : end >> 1]
+        for k in range(lane0.size):
+            value = np.uint32(lane0[k])
+            if (pairs[value >> np.uint32(3)] >> (value & np.uint32(7))) & 1:
+                place = at + 2 * k
+                if place < last and thirds[data[place + 2]]:
+                    if count < hits.size:
+                        hits[count] = place
+                    count += 1
+            if k < lane1.size:
+                value = np.uint32(lane1[k])
+                if (pairs[value >> np.uint32(3)] >> (value & np.uint32(7))) & 1:
+                    place = at + 2 * k + 1
+                    if place < last and thirds[data[place + 2]]:
+                        if count < hits.size:
+                            hits[count] = place
+                        count += 1
         at = end
     return count
 
@@ -172,11 +190,13 @@ def find_windows(data: Bytes, table: WindowTable, portable: bool) -> tuple[Longs
     """(int64[room] of offsets, how many of them count) where a window may begin in `data`."""
     hits = np.empty(ROOM, np.int64)
     words = as_words(data)
+    even = data[: data.size // 2 * 2].view(np.uint16)
+    odd = data[1 : 1 + max(0, data.size - 1) // 2 * 2].view(np.uint16)
     while True:
         count, start = 0, 0
         if not portable and has_wide_lookup():
             count, start = _wide(data, words, table.nibbles, hits)
-        count = _plain(data, words, start, table.pairs, table.thirds, hits, count)
+        count = _plain(data, even, odd, words, start, table.pairs, table.thirds, hits, count)
         if count <= hits.size:
             return hits, count
         hits = np.empty(count, np.int64)  # dense hits: data made to be so

@@ -52,7 +52,7 @@ from needlewright.core.sources.careful import read_around
 from needlewright.core.sources.source import Span
 
 NAME = "signatures"
-BLOCK_BYTES = 1 << 20  # read at once, into one buffer that is used again
+BLOCK_BYTES = 1 << 19  # read at once, into one buffer that is used again and stays in the cache
 OVERLAP = 128  # bytes kept of the block before, where signatures may straddle
 PENDING_DECODES = 12
 PROGRESS_EVERY_BYTES = 4 << 20
