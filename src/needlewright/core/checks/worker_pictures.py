@@ -7,6 +7,7 @@ from typing import Any
 
 from PIL import Image, ImageChops, ImageFile
 
+INDEX_BYTES = 1 << 16  # in which an HEIF file says what it holds
 GRID = (40, 30)  # cells in which the picture and its own thumbnail are compared
 TURNS = {
     2: Image.Transpose.FLIP_LEFT_RIGHT, 3: Image.Transpose.ROTATE_180,
@@ -51,12 +52,15 @@ def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str,
 def _compare_heif(picture: Image.Image, data: bytes) -> dict[str, Any]:
     """As `_compare`, with the thumbnail item of an HEIF file; nothing where it has none."""
     small = Image.open(io.BytesIO(data), formats=("HEIF",))
-    before = small.size
-    if not small.info.get("thumbnails") or small.draft(None, (1, 1)) is None:
-        return {}
-    small.load()
-    if small.size == before:
-        return {}
+    if not small.info.get("thumbnails"):
+        # A thumbnail that is listed (`iref`, 23008-12 6.4.4) and cannot be read says a lot.
+        return {"preview": "undecodable"} if b"thmb" in data[:INDEX_BYTES] else {}
+    try:
+        if small.draft(None, (1, 1)) is None:
+            return {}
+        small.load()
+    except Exception:
+        return {"preview": "undecodable"}
     ours = _cells(picture, None)
     version = _cells(small, None)
     return {"preview": "compared", "rows": _rows_apart(ours, version), "correlation": round(
@@ -110,7 +114,8 @@ def decode_picture(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any]
         turn = picture.getexif().get(0x0112, 1) if request["format"] != "HEIF" else 1
         # A JPEG is decoded to fewer pixels where fewer are wanted. All of its coded data is read
         # and checked just the same; only the last arithmetic, which cannot fail, is spared.
-        picture.draft(None, _wanted(picture, request["side"]))
+        if request["format"] == "JPEG":  # of HEIF this would decode the thumbnail instead
+            picture.draft(None, _wanted(picture, request["side"]))
         picture.load()
         answer["ok"] = True
         if request["format"] != "JPEG" and getattr(picture, "n_frames", 1) > 1:
@@ -165,7 +170,8 @@ def _as_far_as_it_goes(data: bytes, name: str, side: int) -> Image.Image | None:
     ImageFile.LOAD_TRUNCATED_IMAGES = True
     try:
         picture = Image.open(io.BytesIO(data), formats=(name,))
-        picture.draft(None, _wanted(picture, side))
+        if name == "JPEG":
+            picture.draft(None, _wanted(picture, side))
         picture.load()
     except Exception:
         return None

@@ -156,7 +156,8 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
             state[0] = mcu
             state[1] = w * 32 - left
             state[2] = segment
-            state[4:] = prediction
+            for c in range(prediction.size):
+                state[4 + c] = prediction[c]
             row = mcu // per_row
             column = mcu - row * per_row
             for b in range(block_component.size):

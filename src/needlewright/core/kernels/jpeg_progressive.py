@@ -163,7 +163,8 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
             state[1] = np.int64(bit)
             state[2] = segment
             state[3] = eobrun
-            state[4:] = prediction
+            for c in range(prediction.size):
+                state[4 + c] = prediction[c]
             if eobrun > 0:  # AC scans hold one component: this MCU is one block of a run
                 c = block_component[0]
                 if not first:
