@@ -57,7 +57,7 @@ def _compare_heif(picture: Image.Image, data: bytes) -> dict[str, Any]:
         return {"preview": "undecodable"} if b"thmb" in data[:INDEX_BYTES] else {}
     try:
         if small.draft(None, (1, 1)) is None:
-            return {}
+            return {"preview": "undecodable"}
         small.load()
     except Exception:
         return {"preview": "undecodable"}
