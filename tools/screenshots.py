@@ -119,7 +119,6 @@ def _clip(window: MainWindow, folder: Path) -> None:
     broken = next(row for row in clips if row.grade == "partial")
     session.select(broken.id)
     settle(window)
-    shoot(window, folder, "finds-clip")
     full = window.finds.full
     window.finds.open_full(broken.id)
     wait(lambda: full.sharp)
