@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPixmap
+from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QPixmap
 from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLayout, QWidget
 
 from needlewright.app.session import Session
@@ -203,6 +203,9 @@ class Search(QWidget):
         self.frames.setChecked(True)
         self.choose = button(words.SEARCH_FORMATS, "chooseFormats", self.choose_formats, "link")
         self.formats_text = label("", "muted", "formatsText")
+        for choice in (self.at_sectors, self.at_bytes, self.frames):
+            choice.setMinimumWidth(QFontMetrics(look.font(13, True)).horizontalAdvance(
+                choice.text()) + 8)  # chosen ones are bold, and wider
         return line(label(words.SEARCH_HOW, "muted"), self.at_sectors, self.at_bytes, self.frames,
                     self.choose, self.formats_text, None, spacing=12)
 
