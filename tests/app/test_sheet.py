@@ -2,10 +2,12 @@
 
 import unittest
 
+import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.app.viewmodels.sheet import MARGIN, MAX_GROUPS, lay_out, stretch_size
+from needlewright.app.widgets.lanes import covered
 
 shapes = st.lists(st.tuples(st.integers(0, 6000), st.integers(0, 6000), st.integers(1, 8)),
                   max_size=80)
@@ -34,3 +36,24 @@ class SheetTest(unittest.TestCase):
     @given(st.integers(1, 1 << 50))
     def test_a_medium_falls_into_a_few_round_stretches(self, size):
         self.assertLessEqual(-(-size // stretch_size(size)), MAX_GROUPS)
+
+class CoverTest(unittest.TestCase):
+    @given(st.lists(st.tuples(st.integers(0, 900), st.integers(1, 300)), max_size=12),
+           st.integers(1, 40))
+    def test_columns_hold_what_spans_cover(self, spans, columns):
+        """Against a plain count, for spans that do not overlap and are no thinner than drawn."""
+        spans, at = sorted(spans), 0
+        apart = []
+        for start, length in spans:
+            start = max(start, at)
+            apart.append((start, length))
+            at = start + length
+        starts = np.array([s for s, _ in apart], np.int64)
+        lengths = np.array([n for _, n in apart], np.int64)
+        found = covered(starts, lengths, (100, 900), columns)
+        wide = 800 / columns
+        for column in range(columns):
+            left, right = 100 + column * wide, 100 + (column + 1) * wide
+            held = sum(max(0.0, min(right, s + n) - max(left, s)) for s, n in apart) / wide
+            self.assertGreaterEqual(found[column] + 1e-9, min(1.0, held))
+            self.assertLessEqual(found[column], min(1.0, held + 0.35 * (len(apart) + 1)))

@@ -272,7 +272,7 @@ class Session(QObject):
         if self.search is not None:
             self.search.deleteLater()
         self.search = None
-        self.finds.refresh()
+        self.finds.refresh(soon=True)
         self.finds_changed.emit()
         self.search_changed.emit()
         plan, self._next_plan = self._next_plan, None
@@ -300,7 +300,7 @@ class Session(QObject):
         if work is not None:
             work.deleteLater()
             self.finds_rechecked.emit((work.number,))
-            self.finds.refresh()
+            self.finds.refresh(soon=True)
             self.finds_changed.emit()
             self.tray_changed.emit()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -20,6 +21,8 @@ from needlewright.core.sources import map_file
 
 EVERYTHING = Filter()
 PIECE = 2000
+REST = 8.0  # times as long as an answer took, until the next that nobody asked for
+MOST_REST = 20.0  # seconds
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +52,8 @@ class FindsModel(QThread):
         self._source: int | None = None
         self._view: tuple[int, int] | None = None
         self._view_only = False
+        self._refresh_at: float | None = None
+        self._rested_at = 0.0
         self.question = Question()
 
     def open(self, folder: Path | None) -> None:
@@ -77,10 +82,23 @@ class FindsModel(QThread):
             self._view, self._view_only = (start, stop), True
             self._lock.notify()
 
-    def refresh(self) -> None:
+    def refresh(self, soon: bool = False) -> None:
+        """Show what is new: `soon`, or not before the last answer has been shown for a while."""
         with self._lock:
-            self._dirty = True
+            if soon:
+                self._dirty = True
+            elif self._refresh_at is None:
+                self._refresh_at = self._rested_at
             self._lock.notify()
+
+    def _wait(self) -> None:
+        """Until there is something to do; the lock is held."""
+        while not (self._dirty or self._view_only or self._ending):
+            due = None if self._refresh_at is None else self._refresh_at - time.monotonic()
+            if due is not None and due <= 0:
+                self._dirty = True
+                return
+            self._lock.wait(due)
 
     def end(self) -> None:
         with self._lock:
@@ -91,7 +109,7 @@ class FindsModel(QThread):
     def run(self) -> None:
         while True:
             with self._lock:
-                self._lock.wait_for(lambda: self._dirty or self._view_only or self._ending)
+                self._wait()
                 if self._ending:
                     return
                 dirty, self._dirty, self._view_only = self._dirty, False, False
@@ -101,10 +119,16 @@ class FindsModel(QThread):
                 self.texture_answered.emit(source, texture_of(folder, source, *view))
             if not dirty:
                 continue
+            began = time.monotonic()
+            self._refresh_at = None
             self.answered.emit(self._answer(folder, question))
             if folder is not None and source is not None:
                 self.spans_answered.emit(source, self._spans(folder, source))
                 self.lane_answered.emit(source, self._lane(folder, source))
+            # Laying out a hundred thousand finds takes a second of the interpreter's time: while
+            # new ones keep coming that must not be all that happens.
+            now = time.monotonic()
+            self._rested_at = now + min(MOST_REST, REST * (now - began))
 
     @staticmethod
     def _lane(folder: Path, source: int) -> ReadLane | None:

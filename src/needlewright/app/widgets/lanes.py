@@ -51,3 +51,25 @@ def paint_texture(painter: QPainter, rect: QRect, cells: npt.NDArray[np.uint8]) 
         high = max(1.0, part * rect.height())
         painter.fillRect(QRectF(rect.left() + start, rect.bottom() + 1 - high, stop - start, high),
                          colour)
+
+
+def covered(starts: npt.NDArray[np.int64], lengths: npt.NDArray[np.int64],
+            view: tuple[int, int], columns: int) -> npt.NDArray[np.float64]:
+    """float64[columns]: part of each column of `view` (bytes) that spans cover, 0.0 to 1.0."""
+    width = max(1, columns)
+    scale = width / max(1, view[1] - view[0])
+    first = np.clip((starts - view[0]) * scale, 0, width)
+    last = np.clip((starts + lengths - view[0]) * scale, 0, width)
+    seen = (last > 0) & (first < width)
+    first, last = first[seen], np.maximum(last[seen], first[seen] + 0.35)
+    low = np.floor(first).astype(np.int64)
+    high = np.minimum(np.floor(last).astype(np.int64), width)
+    same = low == high
+    room = width + 2
+    cover = np.zeros(room)
+    cover += np.bincount(low[same], (last - first)[same], room)
+    a, b, x0, x1 = low[~same], high[~same], first[~same], last[~same]
+    cover += np.bincount(a, a + 1 - x0, room) + np.bincount(b, x1 - b, room)
+    inner = np.bincount(a + 1, minlength=room)[:room] - np.bincount(b, minlength=room)[:room]
+    cover += np.cumsum(inner)
+    return np.minimum(cover[:width], 1.0)

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import QWidget
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.read_lane import ReadLane
 from needlewright.app.viewmodels.texture_lane import TextureLane
-from needlewright.app.widgets.lanes import paint_read, paint_texture
+from needlewright.app.widgets.lanes import covered, paint_read, paint_texture
 from needlewright.wording import units
 from needlewright.wording.window import TEXTURES
 
@@ -33,6 +33,7 @@ LABEL_WIDTH = 96
 RIGHT = 20
 SMALLEST_VIEW = 1 << 20  # bytes; zooming in further shows nothing more
 ZOOM = 0.8
+KEPT_VIEWS = 8
 CLICK = 4  # pixels that a press may move and still be a click
 
 
@@ -55,6 +56,7 @@ class Tape(QWidget):
         self.size_bytes, self.source_name = 0, ""
         self.ids: npt.NDArray[np.int64] = np.zeros(0, np.int64)
         self.starts = self.lengths = self.ids
+        self._covered: dict[tuple[tuple[int, int], int], npt.NDArray[np.float64]] = {}
         self.view = (0, 0)
         self.reached: tuple[int, int] | None = None
         self.pieces: list[tuple[int, int]] = []
@@ -75,6 +77,7 @@ class Tape(QWidget):
     def show_finds(self, spans: npt.NDArray[np.int64]) -> None:
         """`spans`: int64[n, 3] of (id, start, length) in bytes, ascending by start."""
         self.ids, self.starts, self.lengths = spans[:, 0], spans[:, 1], spans[:, 2]
+        self._covered.clear()
         self.update()
 
     def show_read(self, lane: ReadLane | None) -> None:
@@ -201,24 +204,14 @@ class Tape(QWidget):
         painter.drawText(below, Qt.AlignmentFlag.AlignRight, units.place(self.view[1]))
 
     def _columns(self, rect: QRect, view: tuple[int, int]) -> npt.NDArray[np.float64]:
-        """Part of each pixel column of `rect` that finds cover, 0.0 to 1.0."""
-        width = max(1, rect.width())
-        scale = width / max(1, view[1] - view[0])
-        first = np.clip((self.starts - view[0]) * scale, 0, width)
-        last = np.clip((self.starts + self.lengths - view[0]) * scale, 0, width)
-        seen = (last > 0) & (first < width)
-        first, last = first[seen], np.maximum(last[seen], first[seen] + 0.35)
-        edges = np.zeros(width + 2)
-        low, high = np.floor(first).astype(int), np.minimum(np.floor(last).astype(int), width)
-        same = low == high
-        np.add.at(edges, low[same], (last - first)[same])
-        cover = edges[:width]
-        for a, b, x0, x1 in zip(low[~same], high[~same], first[~same], last[~same]):
-            cover[a] += a + 1 - x0
-            cover[a + 1 : b] += 1
-            if b < width:
-                cover[b] += x1 - b
-        return np.minimum(cover, 1.0)
+        """Part of each pixel column of `rect` that finds cover, 0.0 to 1.0; kept until they change.
+        """
+        key = (view, rect.width())
+        if key not in self._covered:
+            if len(self._covered) >= KEPT_VIEWS:
+                self._covered.clear()
+            self._covered[key] = covered(self.starts, self.lengths, view, rect.width())
+        return self._covered[key]
 
     def _paint_overview(self, painter: QPainter, rect: QRect) -> None:
         if self.reached is not None:
