@@ -81,6 +81,16 @@ class WalkTest(unittest.TestCase):
                      "amr", "aiff", "m4a", "3gp", "wmv"):
             self.assertTrue(0.7 < said[name].duration_s < 2.3, (name, said[name].duration_s))
 
+    def test_a_makers_own_box_belongs_to_a_clip_and_slack_does_not(self):
+        data = clips.encode("mp4", audio=None, seed=161, frames=12)
+        own = (28).to_bytes(4, "big") + b"DvTg" + b"Brackenfield TC-4   "
+        for behind, more in ((own, len(own)), (b"05:58;Reedmouth weir", 0), (bytes(64), 0)):
+            block = data + behind
+            block += bytes(-len(block) % 512) + noise(4096)
+            source = MemorySource(block)
+            walk = formats()["mp4"].walk(source, 0, source.size)
+            self.assertEqual((walk.stop, walk.broken), (len(data) + more, None), behind)
+
     def test_the_damaged_sample_of_a_clip_is_named(self):
         data = clips.encode("mp4", audio=None, seed=160, frames=40)
         whole = formats()["mp4"].walk(MemorySource(data), 0, len(data))

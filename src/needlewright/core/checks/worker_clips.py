@@ -19,6 +19,8 @@ from needlewright.core.checks.worker_pictures import thumbnail
 av.logging.set_level(av.logging.PANIC)
 # Give up on errors; leave out the arithmetic on pixels that nobody will see and that cannot fail.
 STRICT = {"err_detect": "explode", "skip_loop_filter": "all", "skip_idct": "all"}
+CONCEALING = {"h264", "hevc"}  # decoders that say of each frame whether they concealed something
+NUMBERED = ("mpegts",)  # packets are lost there without any decoder's concealing a thing
 STRIP_FRAMES = 10
 STRIP_HEIGHT = 90
 NOT_BLACK = 24  # mean grey level
@@ -143,6 +145,7 @@ class _Track:
 
     def __init__(self, stream: Any) -> None:
         self.kind = stream.type
+        self.coding = stream.codec_context.name
         self.base = float(stream.time_base) if stream.time_base else 0.0
         self.packets = self.frames = self.bad = 0
         self.first: int | None = None
@@ -184,38 +187,57 @@ class _Track:
 
 def every_frame(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
         dict[str, Any], list[bytes]]:
-    """(answer with what every stream showed, [picture of the sound where there is no other])."""
+    """(answer with what every stream showed, [picture of the sound where there is no other]).
+
+    What a decoder told to be strict objects to is decoded once more by one that is not: where that
+    neither fails nor conceals anything, the objection was to form (superfluous information that is
+    cut short, numbers of frames that are missing), which some encoders earn.
+    """
     answer: dict[str, Any] = {"ok": False, "error": None, "streams": []}
     wave = _Wave() if request["format"] == "SOUND" else None
-    tracks: dict[int, _Track] = {}
     try:
-        with _open(source) as container:
-            streams = _streams(container, ("video", "audio"), strict=True)
-            for stream in streams:
-                tracks[stream.index] = _Track(stream)
-                if stream.type == "video" and "width" not in answer:
-                    answer["width"], answer["height"] = stream.width, stream.height
-            if not streams:
-                answer["error"], answer["text"] = "undecodable", "nothing in it can be played"
-                return answer, [b""]
-            try:
-                for packet in container.demux(streams):
-                    alive()
-                    _decode(packet, tracks[packet.stream.index], wave)
-            except av.error.FFmpegError as error:
-                answer["text"] = _text(error)
-                answer["error"] = "undecodable"
-        answer["streams"] = [track.facts() for track in tracks.values()]
-        nothing = all(track.frames == 0 for track in tracks.values())
+        tracks = _decode_all(source, answer, wave, alive, strict=True)
+        bad = {track.coding for track in tracks if track.bad}
+        if bad and bad <= CONCEALING and answer["error"] is None and (
+                answer["container"] not in NUMBERED):
+            again: dict[str, Any] = {"error": None}
+            source.seek(0)
+            lenient = _decode_all(source, again, None, alive, strict=False)
+            if again["error"] is None and not any(track.bad for track in lenient):
+                tracks = lenient
+        answer["streams"] = [track.facts() for track in tracks]
+        nothing = all(track.frames == 0 for track in tracks)
         answer["ok"] = answer["error"] is None and not nothing and not any(
-            track.bad for track in tracks.values())
+            track.bad for track in tracks)
         if nothing and answer["error"] is None:
             answer["error"], answer["text"] = "undecodable", "nothing in it decodes"
     except MemoryError:
         answer["error"] = "memory"
     except Exception as error:
         answer["error"], answer["text"] = "undecodable", _text(error)
+    answer.pop("container", None)
     return answer, [wave.picture() if wave is not None and answer["streams"] else b""]
+
+
+def _decode_all(source: io.RawIOBase, answer: dict[str, Any], wave: _Wave | None, alive: Alive,
+                strict: bool) -> list[_Track]:
+    """Decode everything; what each stream showed. Errors of the container go into `answer`."""
+    tracks: dict[int, _Track] = {}
+    with _open(source) as container:
+        answer["container"] = container.format.name
+        streams = _streams(container, ("video", "audio"), strict=strict)
+        for stream in streams:
+            tracks[stream.index] = _Track(stream)
+            if stream.type == "video" and "width" not in answer:
+                answer["width"], answer["height"] = stream.width, stream.height
+        try:
+            for packet in container.demux(streams) if streams else ():
+                alive()
+                _decode(packet, tracks[packet.stream.index], wave)
+        except av.error.FFmpegError as error:
+            answer["text"] = _text(error)
+            answer["error"] = "undecodable"
+    return list(tracks.values())
 
 
 def _decode(packet: Any, track: _Track, wave: _Wave | None) -> None:

@@ -41,7 +41,8 @@ BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2"
 MAX_ITEMS = 10_000
 MIN_PAYLOAD = 1024
 MAX_EXIF = 1 << 20
-BELONGING = frozenset((b"mdat", b"free", b"skip", b"uuid", b"moov", b"mpvd", b"idat", b"etyp"))
+BELONGING = frozenset((b"mdat", b"free", b"skip", b"uuid", b"moov", b"mpvd", b"idat", b"etyp",
+                        b"sefd"))
 
 
 @dataclass(slots=True)

@@ -28,7 +28,6 @@ from needlewright.core.formats.base import (
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import (
-    TOP_LEVEL,
     Box,
     brands,
     child,
@@ -109,7 +108,7 @@ def _belongs(state: _State, box: Box) -> bool:
         inside = any(((t.offsets >= box.body) & (t.offsets < box.stop)).any()
                      for t in state.tracks)
         return inside or state.fragmented or not state.data
-    return box.name in TOP_LEVEL and box.name not in (b"moov", b"ftyp")
+    return box.name not in (b"moov", b"ftyp")
 
 
 def _closed(state: _State, box: Box) -> Box:

@@ -15,6 +15,8 @@ from needlewright.core.structures.view import View
 MAX_BOXES = 500_000
 MAX_TABLE_BYTES = 1 << 28  # of one sample table; hours of film stay far below
 LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789 -_.\xa9")
+PRIVATE = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789")
+MAX_PRIVATE = 1 << 24  # bytes of a box that only its maker knows
 TOP_LEVEL = frozenset((
     b"ftyp", b"styp", b"moov", b"moof", b"mdat", b"free", b"skip", b"wide", b"uuid", b"meta",
     b"mfra", b"sidx", b"ssix", b"prft", b"emsg", b"pdin", b"pnot", b"PICT", b"udta", b"junk",
@@ -103,12 +105,21 @@ def top_level(view: View, at: int) -> Iterator[Box]:
             box = read_box(view, at)
         except FormatError:
             return
-        if box.name not in TOP_LEVEL:
+        if box.name not in TOP_LEVEL and not _private(view, box):
             return
         yield box
         if box.open_ended or box.stop > view.stop:
             return
         at = box.stop
+
+
+def _private(view: View, box: Box) -> bool:
+    """Whether a box of an unknown name is a maker's own: small, inside, and not at a sector
+    boundary, where whatever lies there next begins."""
+    at_sector = (box.start - view.start) % view.source.sector_size == 0
+    plain = all(c in PRIVATE for c in box.name)
+    return plain and not at_sector and not box.open_ended and (
+        8 <= box.size <= MAX_PRIVATE and box.stop <= view.stop)
 
 
 def brands(view: View, box: Box) -> tuple[bytes, ...]:
