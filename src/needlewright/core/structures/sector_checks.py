@@ -19,8 +19,9 @@ from needlewright.core.structures.view import View
 BLOCK_BYTES = 1 << 22
 NAME = "continuity"
 CLUSTER_SECTORS = 6  # of a cluster of eight, that look foreign from end to end
-# Random bytes are 64 from any forecast, letters about 20; rich photographs stay below 12.
-FAR = 15.0
+# Random bytes are 64 from any forecast. A row of leaves behind a clear sky comes to 20, a cymbal
+# after silence to 30: what may be their own must not be doubted. Text is told by its letters.
+FAR_PICTURE, FAR_SOUND = 30.0, 42.0
 TIMES_FARTHER = 3.0
 CONTEXT = 64  # sectors that say what is usual
 TEXT_FAR = 8.0
@@ -35,8 +36,9 @@ def samples_check(view: View, start: int, stop: int, row_bytes: int, pixel_bytes
     """
     sector = view.source.sector_size
     first = start + (view.start - start) % sector  # boundaries of the file, not of its pixels
-    far, looks = _measure(view, first, stop, row_bytes, pixel_bytes, sample_bytes, big_endian)
-    place = _foreign(far, looks)
+    far, looks, edges = _measure(view, first, stop, row_bytes, pixel_bytes, sample_bytes,
+                                 big_endian)
+    place = _foreign(far, looks, edges, FAR_PICTURE if row_bytes else FAR_SOUND)
     if place is None:
         return Check(NAME, Outcome.PASS, "samples-continue")
     at = first + place * sector
@@ -46,11 +48,12 @@ def samples_check(view: View, start: int, stop: int, row_bytes: int, pixel_bytes
 
 def _measure(view: View, first: int, stop: int, row_bytes: int, pixel_bytes: int,
              sample_bytes: int, big_endian: bool) -> tuple[
-                 npt.NDArray[np.float64], npt.NDArray[np.uint8]]:
-    """(surprise, looks) of the whole sectors from `first` to `stop`."""
+                 npt.NDArray[np.float64], npt.NDArray[np.uint8], npt.NDArray[np.uint8]]:
+    """(surprise, looks, first and last byte) of the whole sectors from `first` to `stop`."""
     sector = view.source.sector_size
     back = -(-(row_bytes + 2 * pixel_bytes) // sector) * sector
     far, looks = [np.zeros(0)], [np.zeros(0, np.uint8)]
+    edges = [np.zeros((0, 2), np.uint8)]
     for at in range(first, stop - sector + 1, BLOCK_BYTES):
         begin = max(first, at - back)
         length = min(at + BLOCK_BYTES, first + (stop - first) // sector * sector) - begin
@@ -58,14 +61,19 @@ def _measure(view: View, first: int, stop: int, row_bytes: int, pixel_bytes: int
         skip = (at - begin) // sector
         far.append(surprise(data, sector, pixel_bytes, sample_bytes, big_endian, row_bytes)[skip:])
         looks.append(sector_looks(data[at - begin :], sector))
-    return np.concatenate(far), np.concatenate(looks)
+        edges.append(data[at - begin :].reshape(-1, sector)[:, [0, -1]])
+    return np.concatenate(far), np.concatenate(looks), np.concatenate(edges)
 
 
-def _foreign(far: npt.NDArray[np.float64], looks: npt.NDArray[np.uint8]) -> int | None:
-    """The first sector of the first stretch that looks foreign, or None."""
+def _foreign(far: npt.NDArray[np.float64], looks: npt.NDArray[np.uint8],
+             edges: npt.NDArray[np.uint8], limit: float) -> int | None:
+    """The first sector of the first stretch that looks foreign, or None.
+
+    Black parts of a picture do not begin and end exactly where sectors do; blanked clusters do.
+    """
     known = far >= 0
-    usual = _usual(np.where(known, far, 0.0))
-    strange = known & (far > np.maximum(FAR, TIMES_FARTHER * usual))
+    usual = _usual(far)
+    strange = known & (far > np.maximum(limit, TIMES_FARTHER * usual))
     written = (looks == TEXT) & (far > np.maximum(TEXT_FAR, 2.0 * usual))
     blank = looks == BLANK
     before = np.concatenate(([False], blank[:-1]))
@@ -75,17 +83,29 @@ def _foreign(far: npt.NDArray[np.float64], looks: npt.NDArray[np.uint8]) -> int 
         stop = index
         while stop < run.size and run[stop]:
             stop += 1
+        if run is blank and not _exact(edges, index, stop):
+            continue
         if stop - index >= CLUSTER_SECTORS or (stop == run.size and stop - index > 1):
             return index
     return None
 
 
+def _exact(edges: npt.NDArray[np.uint8], start: int, stop: int) -> bool:
+    """Whether other bytes stand right before and right behind the blank sectors."""
+    value = edges[start, 0]
+    before = start > 0 and edges[start - 1, 1] != value
+    return bool(before and (stop == len(edges) or edges[stop, 0] != value))
+
+
 def _usual(far: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    """What is usual before each sector: the median of those before it, which may be few."""
-    found = np.zeros(far.size)
+    """What is usual before each sector: the median of those before it; endless while they are few.
+    """
+    found = np.full(far.size, np.inf)
     for index in range(0, far.size, 4):
-        part = far[max(0, index - CONTEXT) : max(index, 1)]
-        found[index : index + 4] = np.median(part)
+        part = far[max(0, index - CONTEXT) : index]
+        part = part[part >= 0]
+        if part.size >= CONTEXT // 4:
+            found[index : index + 4] = np.median(part)
     return found
 
 
