@@ -24,7 +24,7 @@ from needlewright.core.formats.base import (
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.riff import Chunk, chunks, read_chunk
-from needlewright.core.structures.view import Parts, View, end_mark, structure
+from needlewright.core.structures.view import Parts, View, broken_at, end_mark, structure
 
 MAX_CHUNKS = 20_000_000
 STREAM_KINDS = (b"dc", b"db", b"wb", b"pc", b"tx")
@@ -224,7 +224,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     end = min(view.stop, state.at if problem is None else max(problem.offset, start + 12))
     broken: Break | None = None
     if problem is not None:
-        broken = Break(problem.offset, "structure", problem.offset, None, {"text": problem.why})
+        broken = broken_at(problem)
     if state.first_bad is not None and (broken is None or state.first_bad[0] < broken.offset):
         place, frame = state.first_bad
         seconds = frame * state.frame_us / 1e6

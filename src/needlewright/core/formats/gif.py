@@ -6,7 +6,7 @@ the row where it goes wrong are known. Plain-text extensions are stepped over.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -146,9 +146,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         share=share, verified=None if problem is None else _verified(state, end))
     if problem is None or broken_row is None:
         return found
-    return Walk(
-        found.start, found.stop, found.ended, broken_at(problem, broken_row), found.share,
-        found.facts, found.parts, checks=found.checks, verified=found.verified)
+    return replace(found, broken=broken_at(problem, broken_row))
 
 
 def _verified(state: _State, end: int) -> int:

@@ -38,6 +38,7 @@ from needlewright.core.formats.registry import register
 from needlewright.core.kernels.jpeg_bits import scan_end
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.windows import BlockReader
+from needlewright.core.structures.view import end_mark, structure
 
 READ_BYTES = 1 << 18
 MAX_SCAN_BYTES = 1 << 28
@@ -306,19 +307,10 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         end, extra = _appended(walker)
         if walker.headers.has_clip and not any(p.name == "appended clip" for p in extra):
             checks.append(Check("appended clip", Outcome.DOUBT, "clip-missing"))
-    structure = (
-        Check("structure", Outcome.PASS, "structure-ok", {"parts": len(walker.parts)})
-        if problem is None else
-        Check("structure", Outcome.FAIL, "structure-broken",
-              {"text": problem.why, "offset": problem.offset - start})
-    )
-    checks.append(structure)
+    checks.append(structure(problem, start, len(walker.parts)))
     checks.append(_header_check(walker))
     checks.append(_coded_check(walker))
-    reached = walker.ended
-    checks.append(
-        Check("end mark", Outcome.PASS, "end-own") if reached
-        else Check("end mark", Outcome.FAIL, "end-missing"))
+    checks.append(end_mark(walker.ended))
     checks.append(_dimension_check(walker.headers.frame, end - start, walker.ended))
     frame = walker.headers.frame
     bare = (

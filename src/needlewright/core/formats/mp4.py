@@ -223,9 +223,7 @@ def _taken(state: _State) -> str | None:
 def _variant(state: _State) -> Variant:
     known = brands(state.view, state.ftyp) if state.ftyp is not None else ()
     major = known[0] if known else b"qt  "
-    pictures = any(t.handler == b"vide" and t.coding != b"jpeg" for t in state.tracks) or any(
-        t.handler == b"vide" for t in state.tracks)
-    if state.tracks and not pictures:
+    if state.tracks and not any(t.handler == b"vide" for t in state.tracks):
         return M4A
     if major == b"qt  ":
         return MOV

@@ -9,7 +9,6 @@ import numpy as np
 
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import (
-    Break,
     Check,
     Facts,
     Format,
@@ -21,7 +20,7 @@ from needlewright.core.formats.base import (
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.packets import DATA_ENDS, PACKS_END, program_packets
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.view import Parts, View, end_mark, structure
+from needlewright.core.structures.view import Parts, View, broken_at, end_mark, structure
 
 BLOCK_BYTES = 4 << 20
 LOOK_AHEAD_BYTES = 4 << 20
@@ -101,7 +100,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     parts.add("packets", start, at)
     broken = None
     if problem is not None:
-        broken = Break(problem.offset, "structure", problem.offset, None, {"text": problem.why})
+        broken = broken_at(problem)
     share = min(1.0 if broken is None else 0.9999, 1 - lost / (at - start))
     packets = int(counts[1] + counts[2])
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,

@@ -27,7 +27,7 @@ OGG = Variant("ogg", "ogg", Kind.AUDIO, "SOUND")
 OPUS = Variant("opus", "opus", Kind.AUDIO, "SOUND")
 OGV = Variant("ogv", "ogv", Kind.VIDEO, "CLIP")
 MAX_PAGES = 10_000_000
-CONTINUED, FIRST, LAST = 1, 2, 4
+FIRST, LAST = 2, 4
 
 
 @dataclass(slots=True)

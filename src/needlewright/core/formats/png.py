@@ -26,10 +26,10 @@ from needlewright.core.formats.exif import read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.windows import BlockReader
+from needlewright.core.structures.view import dimensions, end_mark, structure
 
 MAGIC = b"\x89PNG\r\n\x1a\n"
 MAX_CHUNKS = 100_000
-MAX_PIXELS = 600_000_000
 READ_BYTES = 1 << 20
 SAMPLES = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}  # colour type -> samples a pixel
 DEPTHS = {0: (1, 2, 4, 8, 16), 2: (8, 16), 3: (1, 2, 4, 8), 4: (8, 16), 6: (8, 16)}
@@ -198,22 +198,14 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 def _checks(state: _State, problem: FormatError | None, broken: Break | None,
             start: int) -> tuple[Check, ...]:
     if problem is None:
-        structure = Check("structure", Outcome.PASS, "structure-ok", {"parts": len(state.parts)})
         coded = Check("coded data", Outcome.PASS, "crc-agree", {"chunks": state.chunks},
                       content=True)
     else:
-        structure = Check("structure", Outcome.FAIL, "structure-broken",
-                          {"text": problem.why, "offset": problem.offset - start})
         coded = Check("coded data", Outcome.FAIL, "coded-broken", {
             "why": "crc", "row": broken.row if broken else None, "rows": state.height,
             "scan": 1, "scans": None}, content=True)
-    end = Check("end mark", Outcome.PASS, "end-own") if state.ended else Check(
-        "end mark", Outcome.FAIL, "end-missing")
-    values = {"width": state.width, "height": state.height}
-    plausible = state.width * state.height <= MAX_PIXELS
-    size = Check("dimensions", Outcome.PASS, "dimensions-plausible", values) if plausible else (
-        Check("dimensions", Outcome.FAIL, "dimensions-implausible", values))
-    return structure, coded, end, size
+    return (structure(problem, start, len(state.parts)), coded, end_mark(state.ended),
+            dimensions(state.width, state.height))
 
 
 register(Format(

@@ -9,8 +9,6 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-MAX_CODES = 4096
-
 
 @njit(cache=True, nogil=True)
 def _lengths(data, minimum, wanted):

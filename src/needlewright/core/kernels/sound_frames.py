@@ -28,7 +28,6 @@ ADTS_RATES = np.array([96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 1
 # bytes of a frame's speech, by type; 0 for types that do not exist (3GPP TS 26.101 and 26.201)
 AMR_BYTES = np.array([12, 13, 15, 17, 19, 20, 26, 31, 5, 0, 0, 0, 0, 0, 0, 0], np.int64)
 AMR_WB_BYTES = np.array([17, 23, 32, 36, 40, 46, 50, 58, 60, 5, 0, 0, 0, 0, 0, 0], np.int64)
-NO_DATA = 15
 
 
 @njit(cache=True, nogil=True)

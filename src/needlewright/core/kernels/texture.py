@@ -13,9 +13,9 @@ import numpy.typing as npt
 from numba import njit
 
 from needlewright.core.kernels.blank import as_words, is_blank
+from needlewright.core.kernels.foreign import TEXT_TABLE
 
 BLOCK_BYTES = 4096
-
 
 # The histogram is taken of every other byte, 2,048 in all. Uniform data then has a chi-square of
 # 255, give or take 23; video and deflated data mostly lie above 330.
@@ -33,16 +33,6 @@ class Texture(IntEnum):
     JPEG = 4
     COMPRESSED = 5
     RANDOM = 6
-
-
-def _text_table() -> npt.NDArray[np.uint8]:
-    table = np.zeros(256, np.uint8)
-    table[32:127] = 1
-    table[[9, 10, 13]] = 1
-    return table
-
-
-TEXT = _text_table()
 
 
 @njit(cache=True, nogil=True)
@@ -97,11 +87,11 @@ def _classify(data, words, text, classes):
             classes[b] = 2
             continue
         chi = 256.0 * squares / sampled - sampled
-        if chi >= 2600.0:
+        if chi >= COMPRESSED_BELOW:
             classes[b] = 3
         elif _is_jpeg(data, start, stop):
             classes[b] = 4
-        elif chi < 330.0:
+        elif chi < RANDOM_BELOW:
             classes[b] = 6
         else:
             classes[b] = 5
@@ -112,5 +102,5 @@ def classify(data: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     classes = np.zeros(-(-data.size // BLOCK_BYTES), np.uint8)
-    _classify(data, as_words(data), TEXT, classes)
+    _classify(data, as_words(data), TEXT_TABLE, classes)
     return classes
