@@ -243,6 +243,7 @@ KEYS = [
     ("Ctrl+O", "open an image file"),
     ("arrows, Home, End, Page keys", "move between finds"),
     ("Enter", "full view of the find"),
+    (",  .", "back and forward in a clip, a frame of most at a time"),
     ("Esc", "back"),
     ("T", "into the tray, or out of it"),
     ("Ctrl+F", "narrow the finds by words"),
