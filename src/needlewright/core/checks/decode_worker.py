@@ -53,9 +53,9 @@ def _limit() -> None:
 
 
 class ExtentFile(io.RawIOBase):
-    """The extents of a file, read one behind another from where they lie."""
+    """The extents of a file, read one behind another from where they lie; None is a hole."""
 
-    def __init__(self, path: str, extents: list[tuple[int, int]]) -> None:
+    def __init__(self, path: str, extents: list[tuple[int | None, int]]) -> None:
         super().__init__()
         self._fd = os.open(path, os.O_RDONLY)
         self._extents = extents
@@ -83,7 +83,9 @@ class ExtentFile(io.RawIOBase):
         for offset, length in self._extents:
             inside = self._at - start
             if wanted > 0 and 0 <= inside < length:
-                block = os.pread(self._fd, min(wanted, length - inside), offset + inside)
+                room = min(wanted, length - inside)
+                block = bytes(room) if offset is None else os.pread(
+                    self._fd, room, offset + inside)
                 pieces.append(block)
                 self._at += len(block)
                 wanted -= len(block)

@@ -57,21 +57,30 @@ class DecodeRequest:
         head: dict[str, Any] = {
             "format": self.format, "side": self.side, "preview": self.preview,
             "task": self.task, "turn": self.turn, "seconds": self.seconds}
-        place = self.source.local_path()
-        if place is not None:
-            path, shift = place
-            head["path"] = path
-            head["extents"] = [[offset + shift, length] for offset, length in self.extents]
+        pieces = self._pieces()
+        if pieces is not None:
+            head["path"], head["extents"] = pieces
             return json.dumps(head).encode() + b"\n"
         data = b"".join(self.source.read_at(offset, length) for offset, length in self.extents)
         head["payload"] = len(data)
         return json.dumps(head).encode() + b"\n" + data
 
+    def _pieces(self) -> tuple[str, list[tuple[int | None, int]]] | None:
+        """(path, extents in it) where the worker can read the bytes by itself."""
+        path, every = "", []
+        for offset, length in self.extents:
+            place = self.source.local_pieces(offset, length)
+            if place is None:
+                return None
+            path = place[0]
+            every += place[1]
+        return (path, every) if path else None
+
     @property
     def reachable(self) -> bool:
         """Whether the worker can read the bytes by itself, or they are few enough to be sent."""
         total = sum(length for _, length in self.extents)
-        return total <= MAX_SENT_BYTES or self.source.local_path() is not None
+        return total <= MAX_SENT_BYTES or self._pieces() is not None
 
 
 @dataclass(frozen=True, slots=True)

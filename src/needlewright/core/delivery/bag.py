@@ -20,6 +20,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path, PurePosixPath
 
+from needlewright.core.checks.grading import Grade
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
 from needlewright.core.delivery.listing import Written, entry, head, write_lists
 from needlewright.core.delivery.names import Names, safe_path
@@ -30,6 +31,7 @@ from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
+from needlewright.core.volumes.codings import CodedThread
 
 COPY_BYTES = 1 << 20
 BAG_FILES = "bagit.txt"
@@ -89,6 +91,7 @@ def deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
     next delivery of this job to the same place clears.
     """
     destination = Path(os.path.realpath(destination))
+    rows = [row for row in rows if row.grade != Grade.GONE]  # there is nothing to hand over
     if not rows and not empty:
         raise DeliveryError("nothing-chosen")
     refuse(destination_guards(job, rows, destination))
@@ -183,11 +186,19 @@ def _write_all(
                     yield row, len(block)
                 out.flush()
                 os.fsync(out.fileno())
-            _keep_date(target, row.taken)
+            _keep_date(target, row.modified or row.taken)
             written[row.id] = Written(f"data/{place}", digest.hexdigest())
 
 
 def _blocks(source: Source, record: FindRecord) -> Iterator[bytes]:
+    if record.content is not None:
+        yield record.content[: record.row.size]
+        return
+    if record.coded:
+        unpacked = CodedThread(source, 0, record.coded)
+        for at in range(0, record.row.size, COPY_BYTES):
+            yield unpacked.read_at(at, min(COPY_BYTES, record.row.size - at))
+        return
     for offset, length in record.extents:
         while length > 0:
             size = min(length, COPY_BYTES)

@@ -58,7 +58,40 @@ CREATE TABLE coverage (
   PRIMARY KEY (source, step, tokens, every_byte, every_frame, start)) WITHOUT ROWID;
 """
 
-MIGRATIONS = (V1, V2)
+# What tells finds apart is no longer only where they begin: records may claim one place together.
+V3 = """
+CREATE TABLE finds_3 (
+  id INTEGER PRIMARY KEY, source INTEGER NOT NULL REFERENCES sources(id),
+  kind TEXT NOT NULL, format TEXT NOT NULL, extension TEXT NOT NULL,
+  start INTEGER NOT NULL, size INTEGER NOT NULL, grade TEXT NOT NULL, share REAL NOT NULL,
+  name TEXT, path TEXT, removed INTEGER, width INTEGER, height INTEGER, taken TEXT, camera TEXT,
+  orientation INTEGER NOT NULL DEFAULT 1, damage_row INTEGER, found_by TEXT NOT NULL,
+  extra TEXT NOT NULL DEFAULT '{}', parts TEXT NOT NULL DEFAULT '[]', preview_start INTEGER,
+  preview_stop INTEGER, has_thumbnail INTEGER NOT NULL DEFAULT 0, duration REAL,
+  parent_start INTEGER, parent_format TEXT, has_strip INTEGER NOT NULL DEFAULT 0,
+  claim TEXT NOT NULL DEFAULT '', folder TEXT, record_at INTEGER, stated INTEGER,
+  created TEXT, modified TEXT, accessed TEXT, removed_at TEXT, kept TEXT NOT NULL DEFAULT '',
+  original TEXT, purge_at TEXT, encoding TEXT NOT NULL DEFAULT 'plain', content BLOB, coded TEXT,
+  unproven INTEGER NOT NULL DEFAULT 0,
+  UNIQUE (source, start, format, claim));
+INSERT INTO finds_3 (id, source, kind, format, extension, start, size, grade, share, name, path,
+  removed, width, height, taken, camera, orientation, damage_row, found_by, extra, parts,
+  preview_start, preview_stop, has_thumbnail, duration, parent_start, parent_format, has_strip)
+  SELECT id, source, kind, format, extension, start, size, grade, share, name, path, removed, width,
+  height, taken, camera, orientation, damage_row, found_by, extra, parts, preview_start,
+  preview_stop, has_thumbnail, duration, parent_start, parent_format, has_strip FROM finds;
+DROP TABLE finds;
+ALTER TABLE finds_3 RENAME TO finds;
+CREATE INDEX finds_by_grade ON finds (grade, source, start);
+CREATE INDEX finds_by_folder ON finds (source, folder, start);
+CREATE TABLE volumes (
+  source INTEGER NOT NULL REFERENCES sources(id), start INTEGER NOT NULL, size INTEGER NOT NULL,
+  kind TEXT NOT NULL, label TEXT NOT NULL, cluster_size INTEGER NOT NULL, state TEXT NOT NULL,
+  named_by TEXT NOT NULL, used BLOB NOT NULL, used_bytes INTEGER, limits TEXT NOT NULL,
+  PRIMARY KEY (source, start)) WITHOUT ROWID;
+"""
+
+MIGRATIONS = (V1, V2, V3)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:

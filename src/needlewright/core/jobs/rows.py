@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from needlewright.core.formats.base import Check, Part
+from needlewright.core.volumes.base import CodedParts
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +47,8 @@ class FindRow:
     in_tray: bool
     duration_s: float | None = None
     has_strip: bool = False
+    kept: str = ""  # why a removed or hidden file is still kept
+    modified: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +62,32 @@ class FindRecord:
     extra: Mapping[str, Any]
     preview: tuple[int, int] | None
     parent: int | None = None  # id of the broken find it lies in
+    created: str | None = None
+    modified: str | None = None
+    accessed: str | None = None
+    removed_at: str | None = None
+    original: str | None = None  # its path before it was removed
+    purge_at: str | None = None
+    encoding: str = "plain"
+    content: bytes | None = None  # where the record itself holds it
+    coded: CodedParts = ()
+    record_at: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class VolumeRow:
+    """A volume of a source; fields as in `search.events.VolumeSeen`."""
+
+    start: int
+    size: int
+    kind: str
+    label: str
+    cluster_size: int
+    state: str
+    named_by: str
+    used: bytes = b""
+    used_bytes: int | None = None
+    limits: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.jobs.coverage import CoverageRow, outstanding, tokens_of
-from needlewright.core.jobs.rows import SourceRow, StepRow
+from needlewright.core.jobs.rows import SourceRow, StepRow, VolumeRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.search.engine import cut_area, search
@@ -27,6 +27,7 @@ from needlewright.core.search.events import (
     Progress,
     Rechecked,
     Seen,
+    VolumeSeen,
 )
 from needlewright.core.search.plan import Plan, StopSignal
 from needlewright.core.search.registry import steps
@@ -132,6 +133,10 @@ class _Keeper:
                 return self.flush()
         elif isinstance(event, Rechecked):
             self.rechecked.append(event.find)
+        elif isinstance(event, VolumeSeen):
+            self.job.set_volumes(self.source.id, [VolumeRow(
+                event.start, event.size, event.kind, event.label, event.cluster_size, event.state,
+                event.named_by, event.used, event.used_bytes, event.limits)])
         elif isinstance(event, Seen):
             self.texture.write(event.start, event.classes)
         elif isinstance(event, Progress):

@@ -16,7 +16,6 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.formats.base import Check, Outcome, Part
 from needlewright.core.jobs import folder as places
@@ -29,22 +28,25 @@ from needlewright.core.jobs.rows import (
     SourceRow,
     StepRow,
     TallyRow,
+    VolumeRow,
 )
+from needlewright.core.jobs.writing import FindWriter, coded_from
 from needlewright.core.search.events import Find
 from needlewright.core.sources.source import Source
 
 ORDERS = {
-    "origin": "f.source, f.start", "found": "f.id", "size": "f.size DESC, f.id",
+    "origin": "f.source, f.kept = '', f.kept, f.folder IS NULL, f.folder, f.start",
+    "name": "f.name IS NULL, f.name, f.id",
+    "found": "f.id", "size": "f.size DESC, f.id",
     "taken": "f.taken IS NULL, f.taken, f.id", "grade": "f.grade <> 'whole', f.grade, f.id",
 }
 FIND_COLUMNS = (
     "f.id, f.source, f.kind, f.format, f.extension, f.start, f.size, f.grade, f.share, f.name,"
     " f.path, f.removed, f.width, f.height, f.taken, f.camera, f.orientation, f.damage_row,"
-    " f.found_by, f.has_thumbnail, t.find IS NOT NULL, f.duration, f.has_strip"
+    " f.found_by, f.has_thumbnail, t.find IS NOT NULL, f.duration, f.has_strip, f.kept, f.modified"
 )
 FROM_FINDS = " FROM finds f LEFT JOIN tray t ON t.find = f.id"
 IDS_AT_ONCE = 500
-GRADES_BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)
 EVERYTHING = Filter()
 
 
@@ -55,6 +57,7 @@ class Job:
                  read_only: bool = False) -> None:
         self.folder = Path(folder).absolute()
         self._database = _connect(self.folder, create, read_only)
+        self._writer = FindWriter(self._database, self.folder)
 
     @property
     def title(self) -> str:
@@ -124,140 +127,19 @@ class Job:
     def add_finds(self, source: int, finds: Sequence[Find]) -> list[int]:
         """Write a batch; returns the ids of those that are new or better now, in order.
 
-        Searching again adds to a job and never takes from it: a find that stands already (same
-        source, start and format) is replaced, under its number, only where the new one is better,
-        as when more of the medium has been copied since.
+        Searching again adds to a job and never takes from it: a find that stands already is
+        replaced, under its number, only where the new one is better or names it (see `merging`).
         """
-        new: list[tuple[int, Find]] = []
         with self._writing():
-            for find in finds:
-                number = self._insert_find(source, find) or self._replace_worse(source, find)
-                if number is not None:
-                    new.append((number, find))
-            self._insert_parts(new)
-            self._count(source, [find for _, find in new])
-            # Before the finds count as known: killed in between, a later search makes both anew.
-            for number, find in new:
-                self._write_pictures(number, find)
-        return [number for number, _ in new]
-
-    def _insert_find(self, source: int, find: Find, number: int | None = None) -> int | None:
-        facts = find.facts
-        removed = None if find.removed is None else int(find.removed)
-        preview = find.preview or (None, None)
-        cursor = self._database.execute(
-            "INSERT OR IGNORE INTO finds (id, source, kind, format, extension, start, size, grade,"
-            " share, name, path, removed, width, height, taken, camera, orientation, damage_row,"
-            " found_by, extra, parts, preview_start, preview_stop, has_thumbnail, duration,"
-            " parent_start, parent_format, has_strip)"
-            " VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-            (number, source, find.kind, find.format, find.extension, find.start, find.size,
-             find.grade, find.share, find.name, find.path, removed, facts.width, facts.height,
-             facts.taken, facts.camera, facts.orientation, find.damage_row, ",".join(find.found_by),
-             json.dumps(dict(facts.extra)),
-             json.dumps([[p.name, p.start, p.stop] for p in find.parts]), *preview,
-             int(bool(find.thumbnail)), facts.duration_s, *(find.parent or (None, None)),
-             int(bool(find.strip))))
-        return cursor.lastrowid if cursor.rowcount else None
-
-    def _replace_worse(self, source: int, find: Find) -> int | None:
-        """Make room for `find` under the number of a worse one that stands in its place."""
-        number, grade, share, size = self._database.execute(
-            "SELECT id, grade, share, size FROM finds"
-            " WHERE source = ? AND start = ? AND format = ?",
-            (source, find.start, find.format)).fetchone()
-        if (GRADES_BEST_LAST.index(find.grade), find.share, find.size) <= (
-                GRADES_BEST_LAST.index(grade), share, size):
-            return None
-        self._replace(source, find, int(number))
-        return int(number)
+            return self._writer.add(source, finds)
 
     def recheck_finds(self, source: int, finds: Sequence[Find]) -> list[int]:
         """Write what longer checks made of finds that stand already; returns their ids.
 
         The pictures that a find has stay where the new version brings none.
         """
-        done: list[tuple[int, Find]] = []
         with self._writing():
-            for find in finds:
-                row = self._database.execute(
-                    "SELECT id, has_thumbnail, has_strip FROM finds"
-                    " WHERE source = ? AND start = ? AND format = ?",
-                    (source, find.start, find.format)).fetchone()
-                number = self._insert_find(source, find) if row is None else int(row[0])
-                assert number is not None
-                if row is not None:
-                    self._replace(source, find, number)
-                    self._database.execute(
-                        "UPDATE finds SET has_thumbnail = max(has_thumbnail, ?),"
-                        " has_strip = max(has_strip, ?) WHERE id = ?", (row[1], row[2], number))
-                done.append((number, find))
-            self._insert_parts(done)
-            self._count(source, [find for _, find in done])
-            for number, find in done:
-                self._write_pictures(number, find)
-        return [number for number, _ in done]
-
-    def _replace(self, source: int, find: Find, number: int) -> None:
-        """Put `find` in the place of what stands under `number`; its tray entry stays."""
-        size, kind, grade, by = self._database.execute(
-            "SELECT size, kind, grade, found_by FROM finds WHERE id = ?", (number,)).fetchone()
-        in_tray = self._database.execute(
-            "SELECT added FROM tray WHERE find = ?", (number,)).fetchone()
-        self._remove(source, number, size, kind, grade, by)
-        self._insert_find(source, find, number)
-        if find.grade is Grade.WHOLE:
-            self._drop_scraps(source, find)
-        if in_tray is not None:
-            self._database.execute("INSERT INTO tray VALUES (?, ?)", (number, in_tray[0]))
-
-    def _drop_scraps(self, source: int, find: Find) -> None:
-        """What was told of the inside of a broken find is nothing once that find is whole."""
-        inside = self._database.execute(
-            "SELECT id, size, kind, grade, found_by FROM finds WHERE source = ?"
-            " AND parent_start = ? AND parent_format = ? AND grade = ? AND start < ?"
-            " AND id NOT IN (SELECT find FROM tray)",
-            (source, find.start, find.format, Grade.REMNANT, find.start + find.size)).fetchall()
-        for number, size, kind, grade, by in inside:
-            self._remove(source, number, size, kind, grade, by)
-
-    def _remove(self, source: int, number: int, size: int, kind: str, grade: str,
-                by: str) -> None:
-        for table in ("extents", "checks", "tray"):
-            self._database.execute(f"DELETE FROM {table} WHERE find = ?", (number,))
-        self._database.execute("DELETE FROM finds WHERE id = ?", (number,))
-        self._database.execute(
-            "UPDATE tally SET finds = finds - 1, bytes = bytes - ?"
-            " WHERE source = ? AND step = ? AND kind = ? AND grade = ?",
-            (size, source, by.split(",")[0], kind, grade))
-
-    def _insert_parts(self, new: Iterable[tuple[int, Find]]) -> None:
-        new = list(new)
-        self._database.executemany(
-            "INSERT INTO extents VALUES (?, ?, ?, ?)",
-            [(n, i, o, length) for n, f in new for i, (o, length) in enumerate(f.extents)])
-        self._database.executemany(
-            "INSERT INTO checks VALUES (?, ?, ?, ?, ?, ?, ?)",
-            [(n, i, c.name, c.outcome, c.code, json.dumps(dict(c.values)), int(c.content))
-             for n, f in new for i, c in enumerate(f.checks)])
-
-    def _count(self, source: int, finds: Iterable[Find]) -> None:
-        self._database.executemany(
-            "INSERT INTO tally VALUES (?, ?, ?, ?, 1, ?) ON CONFLICT DO UPDATE SET"
-            " finds = finds + 1, bytes = bytes + excluded.bytes",
-            [(source, f.found_by[0], f.kind, f.grade, f.size) for f in finds])
-
-    def _write_pictures(self, number: int, find: Find) -> None:
-        for path, picture in ((places.thumbnail_path(self.folder, number), find.thumbnail),
-                              (places.strip_path(self.folder, number), find.strip)):
-            if not picture:
-                continue
-            try:
-                path.parent.mkdir(parents=True, exist_ok=True)
-                path.write_bytes(picture)
-            except OSError as error:
-                raise JobError("job-not-written", path=str(self.folder),
-                               reason=str(error)) from error
+            return self._writer.recheck(source, finds)
 
     def thumbnail(self, number: int) -> bytes:
         """The JPEG thumbnail of a find; empty where there is none."""
@@ -297,8 +179,10 @@ class Job:
         rows = self.rows([number])
         if not rows:
             raise JobError("find-unknown", find=number)
-        extra, parts, start, stop, parent = self._database.execute(
-            "SELECT f.extra, f.parts, f.preview_start, f.preview_stop, p.id FROM finds f"
+        extra, parts, start, stop, parent, *told = self._database.execute(
+            "SELECT f.extra, f.parts, f.preview_start, f.preview_stop, min(p.id), f.created,"
+            " f.modified, f.accessed, f.removed_at, f.original, f.purge_at, f.encoding, f.content,"
+            " f.coded, f.record_at FROM finds f"
             " LEFT JOIN finds p ON p.source = f.source AND p.start = f.parent_start"
             " AND p.format = f.parent_format WHERE f.id = ?", (number,)).fetchone()
         extents = self._database.execute(
@@ -310,7 +194,8 @@ class Job:
             rows[0], tuple((o, length) for o, length in extents),
             tuple(Check(n, Outcome(o), c, json.loads(d), bool(k)) for n, o, c, d, k in checks),
             tuple(Part(n, a, b) for n, a, b in json.loads(parts)), json.loads(extra),
-            None if start is None else (start, stop), parent)
+            None if start is None else (start, stop), parent, told[0], told[1], told[2], told[3],
+            told[4], told[5], told[6], told[7], coded_from(told[8]), told[9])
 
     def spans(self, source: int) -> list[tuple[int, int, int]]:
         """(id, first byte, length of the first extent) of all finds of a source, by place."""
@@ -369,6 +254,22 @@ class Job:
             " WHERE source = ? AND step = ? AND stop > start", (source, step))
         return [CoverageRow(s, n, tuple(t.split(",")), bool(b), bool(f), a, o)
                 for s, n, t, b, f, a, o in rows]
+
+    def set_volumes(self, source: int, rows: Sequence[VolumeRow]) -> None:
+        """Keep what was learnt of volumes; one that begins at the same byte replaces its row."""
+        with self._writing():
+            self._database.executemany(
+                "INSERT OR REPLACE INTO volumes VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                [(source, r.start, r.size, r.kind, r.label, r.cluster_size, r.state, r.named_by,
+                  r.used, r.used_bytes, ",".join(r.limits)) for r in rows])
+
+    def volumes(self, source: int) -> list[VolumeRow]:
+        """The volumes that are known of a source, by place."""
+        rows = self._database.execute(
+            "SELECT start, size, kind, label, cluster_size, state, named_by, used, used_bytes,"
+            " limits FROM volumes WHERE source = ? ORDER BY start", (source,))
+        return [VolumeRow(s, n, k, name, c, state, by, used, total, tuple(filter(
+            None, limits.split(",")))) for s, n, k, name, c, state, by, used, total, limits in rows]
 
     def steps(self) -> list[StepRow]:
         rows = self._database.execute(
@@ -461,5 +362,5 @@ def _where(wanted: Filter) -> tuple[str, list[Any]]:
 def _find_row(row: Sequence[Any]) -> FindRow:
     removed = None if row[11] is None else bool(row[11])
     values = [*row[:11], removed, *row[12:18], tuple(row[18].split(",")), bool(row[19]),
-              bool(row[20]), row[21], bool(row[22])]
+              bool(row[20]), row[21], bool(row[22]), row[23], row[24]]
     return FindRow(*values)

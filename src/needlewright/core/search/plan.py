@@ -22,6 +22,9 @@ class Plan:
     the whole source; `resume` maps the name of an interrupted step to the byte where it goes on.
     `every_byte`: signatures are looked for at every byte and not at sectors only. `every_frame`:
     clips and sound are decoded in full. `texture`: tell what the medium looks like, too.
+    `removed_only`: of what records name, only what was removed. `free_only`: signatures are looked
+    for only where no file system has anything. `folder`: of what records name, only what lies in it
+    (a path, without a leading "/").
     """
 
     steps: tuple[str, ...] = ("signatures",)
@@ -32,3 +35,6 @@ class Plan:
     every_byte: bool = False
     every_frame: bool = True
     texture: bool = False
+    removed_only: bool = False
+    free_only: bool = False
+    folder: str = ""

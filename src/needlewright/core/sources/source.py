@@ -102,3 +102,9 @@ class Source(ABC):
     def local_path(self) -> tuple[str, int] | None:
         """(path, byte offset in it) where another process may read the same bytes, else None."""
         return None
+
+    def local_pieces(self, offset: int, length: int) -> (
+            tuple[str, list[tuple[int | None, int]]] | None):
+        """(path, (byte in it or None: zeros, length) in order) of these bytes, as `local_path`."""
+        place = self.local_path()
+        return None if place is None else (place[0], [(offset + place[1], length)])

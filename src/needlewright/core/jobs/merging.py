@@ -1,0 +1,157 @@
+"""Whether a find is new to a job, or another way to one that stands: decided by proof.
+
+A carve that begins where a recorded find does is the same file, unless both are proven and differ.
+A record that nothing proves beside a whole file of other length is another file's old name; both
+stay, each for what it is. Nothing that was found is lost by this.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from enum import Enum
+
+from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.formats.base import Check, Outcome
+from needlewright.core.search.events import Find, Record
+
+BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)
+RECORD_CHECKS = frozenset({"record", "clusters", "extents", "length", "name"})
+STEP_ORDER = ("records", "old-records", "kept-copies", "signatures", "stitching")
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """A find in the job that begins where a new one does, of the same format."""
+
+    number: int
+    grade: Grade
+    share: float
+    size: int
+    claim: str
+    found_by: tuple[str, ...]
+    name: str | None
+    path: str | None
+    removed: bool | None
+    record: Record | None
+    checks: tuple[Check, ...]
+
+
+class Act(Enum):
+    ADD = "add"  # under `claim`
+    REPLACE = "replace"  # the find `number`, which stays under its number
+    JOIN = "join"  # no more than found_by of `number` changes
+    KEEP = "keep"  # nothing changes
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    act: Act
+    find: Find
+    number: int = 0
+    claim: str = ""
+
+
+def claim_of(find: Find) -> str:
+    """What tells apart finds that nothing but their records tells apart."""
+    if find.record is None:
+        return "carved"
+    return f"{find.record.at}:{find.path}"
+
+
+def worth(grade: Grade, share: float, size: int) -> tuple[int, float, int]:
+    return BEST_LAST.index(grade), share, size
+
+
+def settle(find: Find, standing: Sequence[Standing]) -> Decision:
+    """What to do with `find`, given what stands in its place."""
+    same = next((s for s in standing if s.record is not None and find.record is not None
+                 and (s.record.at, s.path) == (find.record.at, find.path)), None)
+    if same is not None:
+        return _again(find, same)
+    there = [s for s in standing if s.grade is not Grade.GONE]
+    if find.grade is Grade.GONE:
+        return Decision(Act.ADD, find, claim=claim_of(find))
+    if find.record is None:
+        return _carved(find, there)
+    return _recorded(find, there)
+
+
+def _again(find: Find, stands: Standing) -> Decision:
+    """The same record, read again."""
+    if worth(find.grade, find.share, find.size) > worth(stands.grade, stands.share, stands.size):
+        return Decision(Act.REPLACE, _joined(find, stands), stands.number)
+    return _join(find, stands)
+
+
+def _carved(find: Find, there: Sequence[Standing]) -> Decision:
+    """A find without a record."""
+    if not there:
+        return Decision(Act.ADD, find)
+    plain = next((s for s in there if s.record is None), None)
+    if plain is not None:
+        if worth(find.grade, find.share, find.size) > worth(plain.grade, plain.share, plain.size):
+            return Decision(Act.REPLACE, _joined(find, plain), plain.number)
+        return _join(find, plain)
+    best = max(there, key=lambda s: (worth(s.grade, s.share, s.size), -s.number))
+    if find.grade is not Grade.WHOLE or (best.grade is Grade.WHOLE and find.size <= best.size):
+        return _join(find, best)
+    if best.grade is not Grade.WHOLE and find.size == best.size:
+        return Decision(Act.REPLACE, _named(find, best), best.number)
+    if best.removed is False and find.size < best.size:
+        return _join(find, best)  # a file that is there says itself how long it is
+    taken = any(s.claim == "" for s in there)
+    return Decision(Act.ADD, find, claim=claim_of(find) if taken else "")
+
+
+def _recorded(find: Find, there: Sequence[Standing]) -> Decision:
+    """A find with a record of its own."""
+    plain = next((s for s in there if s.record is None), None)
+    taken = any(s.claim == "" for s in there)
+    unproven = find.record is not None and find.record.claim
+    claim = claim_of(find) if unproven or taken else ""
+    if plain is None:
+        return Decision(Act.ADD, find, claim=claim)
+    if plain.grade is not Grade.WHOLE or find.grade is Grade.WHOLE:
+        return Decision(Act.REPLACE, _joined(find, plain), plain.number)
+    if plain.size == find.size:
+        checks = [*plain.checks, *_proven(c for c in find.checks if c.name in RECORD_CHECKS)]
+        grade = Grade.PARTIAL if any(c.outcome in AGAINST for c in checks) else Grade.WHOLE
+        return Decision(Act.REPLACE, replace(
+            _joined(find, plain), checks=tuple(checks), grade=grade, share=1.0), plain.number)
+    return Decision(Act.ADD, find, claim=claim_of(find))
+
+
+def _joined(find: Find, stands: Standing) -> Find:
+    return replace(find, found_by=_union(find.found_by, stands.found_by))
+
+
+def _named(find: Find, stands: Standing) -> Find:
+    """A proven carve under the name of the record that it proves."""
+    checks = [*find.checks, *_proven(c for c in stands.checks if c.name in RECORD_CHECKS)]
+    grade = Grade.PARTIAL if any(c.outcome in AGAINST for c in checks) else find.grade
+    record = None if stands.record is None else replace(stands.record, claim=False)
+    return replace(_joined(find, stands), name=stands.name, path=stands.path,
+                   removed=stands.removed, record=record, checks=tuple(checks), grade=grade)
+
+
+def _proven(checks: object) -> list[Check]:
+    """What a record's own checks are once the content is proven to be as long as it says."""
+    out = []
+    for check in checks:  # type: ignore[attr-defined]
+        if check.name == "extents" and check.outcome in AGAINST:
+            check = Check("extents", Outcome.PASS, "extents-proven")
+        out.append(check)
+    return out
+
+
+def _join(find: Find, stands: Standing) -> Decision:
+    union = _union(find.found_by, stands.found_by)
+    act = Act.KEEP if union == stands.found_by else Act.JOIN
+    return Decision(act, replace(find, found_by=union), stands.number)
+
+
+def _union(one: Sequence[str], two: Sequence[str]) -> tuple[str, ...]:
+    every = set(one) | set(two)
+    return tuple(sorted(every, key=lambda s: (
+        STEP_ORDER.index(s) if s in STEP_ORDER else len(STEP_ORDER), s)))

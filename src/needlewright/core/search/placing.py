@@ -1,0 +1,218 @@
+"""Where the content of a record lies, proven by the content itself; and whether it is still there.
+
+A placement that only a record states is a claim. It is proven when the file's own structure runs
+from its first byte to its last and is as long as the record says.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.formats.base import Format, Walk
+from needlewright.core.search.carving import follow
+from needlewright.core.search.plan import StopSignal
+from needlewright.core.search.recognising import format_of_name, recognise
+from needlewright.core.sources.source import Source
+from needlewright.core.sources.threads import Thread
+from needlewright.core.volumes.allocation import Allocation
+from needlewright.core.volumes.base import Entry, Extents, Placed, Reader
+
+MAX_PLACEMENTS = 64  # that are walked for one entry
+MAX_HEADS = 70_000  # placements whose first bytes are looked at
+HEAD_BYTES = 512
+SAMPLES = 16  # places of a file that are looked at to call it cleared
+SAMPLE_BYTES = 4096
+TRAILER_SHARE, TRAILER_BYTES = 0.1, 1 << 16  # of what may follow a file's own end
+READ_BYTES = 1 << 20
+
+
+class Fate(StrEnum):
+    """What became of the bytes of a removed file."""
+
+    THERE = "there"
+    PARTLY = "partly"  # some clusters are in use by other files now
+    OVERWRITTEN = "overwritten"
+    CLEARED = "cleared"
+    FOREIGN = "foreign"  # what lies there is another file
+    NOWHERE = "nowhere"  # nothing tells where it lay
+    LOCKED = "locked"  # encrypted
+    MOVED = "moved"  # another record names the same bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Placing:
+    """Where an entry's content lies. `extents`: absolute bytes, a hole where others use it now.
+    `walk`: of the file's bytes, from 0. `reused`: bytes that others use."""
+
+    fate: Fate
+    extents: tuple[tuple[int | None, int], ...] = ()
+    form: Format | None = None
+    walk: Walk | None = None
+    reused: int = 0
+    trailer: int = 0  # bytes behind the file's own end
+    padded: bool = False  # ... which are all zero
+
+    @property
+    def sound(self) -> bool:
+        """Whether the content proves the placement."""
+        walk = self.walk
+        return (self.fate is Fate.THERE and walk is not None and walk.ended
+                and walk.broken is None and not walk.tentative
+                and (not self.trailer or self.padded))
+
+
+def shifted(extents: Extents, by: int) -> Extents:
+    """`extents` of a volume that begins at byte `by` of the source, in bytes of the source."""
+    return tuple((None if o is None else o + by, n) for o, n in extents)
+
+
+def place(source: Source, base: int, reader: Reader, entry: Entry, stop: StopSignal,
+          now: Allocation | None) -> Placing:
+    """The best placement of `entry`, whose volume begins at byte `base` of `source`.
+
+    `now`: which clusters others use; None for a live entry, whose clusters are its own. Raises
+    Interrupted when `stop` is set meanwhile.
+    """
+    if entry.locked:
+        return Placing(Fate.LOCKED)
+    best: Placing | None = None
+    tried: int = 0
+    for number, extents in enumerate(reader.placements(entry)):
+        if number >= MAX_HEADS or tried >= MAX_PLACEMENTS:
+            break
+        far = number > 8 and entry.placed is Placed.GUESS
+        if far and not _promising(source, shifted(extents, base), entry.name):
+            continue
+        tried += 1
+        found = _try(source, base, entry, extents, stop, now)
+        if found.sound:
+            return found
+        if best is None or _worth(found) > _worth(best):
+            best = found
+    return best or Placing(Fate.NOWHERE)
+
+
+def _promising(source: Source, extents: Extents, name: str) -> bool:
+    """Whether the first bytes are those of the format that the name promises."""
+    form = format_of_name(name)
+    return form is not None and form in recognise(_head(Thread(source, extents)), name)
+
+
+def _head(thread: Thread) -> bytes:
+    try:
+        return thread.read_at(0, HEAD_BYTES)
+    except SourceError:
+        return b""
+
+
+def _worth(placing: Placing) -> tuple[int, int, int]:
+    """How much a placement that is not proven promises."""
+    walk = placing.walk
+    reached = 0
+    if walk is not None:
+        reached = walk.stop if walk.broken is None else walk.broken.offset
+    order = (Fate.THERE, Fate.PARTLY, Fate.FOREIGN, Fate.CLEARED, Fate.OVERWRITTEN)
+    return int(walk is not None), reached, -order.index(placing.fate)
+
+
+def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSignal,
+         now: Allocation | None) -> Placing:
+    reused = now.used_bytes(extents) if now is not None else 0
+    if reused >= entry.size > 0:
+        return Placing(Fate.OVERWRITTEN, reused=reused)
+    kept = _without(extents, now) if now is not None and reused else extents
+    absolute = shifted(kept, base)
+    thread = Thread(source, absolute)
+    if kept and kept[0][0] is None and extents[0][0] is not None:
+        return Placing(Fate.PARTLY, absolute, reused=reused)  # its head is another's
+    form, walk = walk_thread(thread, entry.name, stop)
+    fate = Fate.PARTLY if reused else Fate.THERE
+    if walk is None:
+        if now is not None and is_blank(thread):
+            fate = Fate.CLEARED
+        elif now is not None and not reused and _promised(entry.name):
+            fate = Fate.FOREIGN
+        return Placing(fate, absolute, reused=reused)
+    trailer = thread.size - walk.stop if walk.ended and walk.broken is None else 0
+    padded = trailer > 0 and _zeros(thread, walk.stop)
+    if now is not None and not padded and trailer > max(TRAILER_BYTES, thread.size * TRAILER_SHARE):
+        fate = Fate.FOREIGN
+    return Placing(fate, absolute, form, walk, reused, trailer, padded)
+
+
+def _promised(name: str) -> bool:
+    """Whether the name promises a format that its first bytes would surely tell."""
+    form = format_of_name(name)
+    return form is not None and any(not s.weak and len(s.magic) > 2 for s in form.signatures)
+
+
+def walk_thread(thread: Source, name: str, stop: StopSignal) -> tuple[
+        Format | None, Walk | None]:
+    """The format of a file's bytes and their walk; None where they are of no known one."""
+    try:
+        head = thread.read_at(0, HEAD_BYTES)
+    except SourceError:
+        return None, None
+    for form in recognise(head, name):
+        try:
+            return form, follow(thread, 0, form, stop)
+        except FormatError:
+            continue
+    return None, None
+
+
+def _without(extents: Extents, now: Allocation) -> Extents:
+    """`extents` with holes where clusters are in use."""
+    out: list[tuple[int | None, int]] = []
+    for offset, length in extents:
+        if offset is None:
+            out.append((None, length))
+            continue
+        for begin, size, used in _pieces(offset, length, now):
+            out.append((None if used else begin, size))
+    from needlewright.core.volumes.base import cut
+
+    return cut(out, sum(n for _, n in out))
+
+
+def _pieces(offset: int, length: int, now: Allocation) -> Iterator[tuple[int, int, bool]]:
+    """(byte, length, whether in use) of the stretches of one extent, cluster by cluster."""
+    at, stop = offset, offset + length
+    while at < stop:
+        cluster = (at - now.first) // now.unit
+        edge = min(stop, now.first + (cluster + 1) * now.unit)
+        used = now.used(cluster)
+        while edge < stop and now.used((edge - now.first) // now.unit) == used:
+            edge = min(stop, edge + now.unit)
+        yield at, edge - at, used
+        at = edge
+
+
+def is_blank(thread: Source) -> bool:
+    """Whether a file's bytes are all of one value, as after clearing; looked at in samples first.
+    """
+    size = thread.size
+    places: Sequence[int] = [size * i // SAMPLES for i in range(SAMPLES)]
+    try:
+        first = thread.read_at(0, 1)
+        for at in places:
+            part = thread.read_at(at, SAMPLE_BYTES)
+            if part.strip(first):
+                return False
+        for at in range(0, size, READ_BYTES):
+            if thread.read_at(at, READ_BYTES).strip(first):
+                return False
+    except SourceError:
+        return False
+    return first in (b"\0", b"\xff")
+
+
+def _zeros(thread: Source, start: int) -> bool:
+    try:
+        return all(not thread.read_at(at, READ_BYTES).strip(b"\0")
+                   for at in range(start, thread.size, READ_BYTES))
+    except SourceError:
+        return False

@@ -1,0 +1,268 @@
+"""Takes the entries of a volume one by one and turns each into a find, proven as far as it goes.
+
+Entries whose place is only guessed and not proven at once wait until all others are placed: what
+those own cannot be theirs.
+"""
+
+from __future__ import annotations
+
+from array import array
+from collections import deque
+from collections.abc import Iterator
+from dataclasses import replace
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport
+from needlewright.core.errors import SourceError
+from needlewright.core.formats.base import Kind
+from needlewright.core.search.deciding import all_frames, first_question
+from needlewright.core.search.events import Event, Find, Found, Rechecked
+from needlewright.core.search.keeping import Keeping, Kept
+from needlewright.core.search.placing import Fate, Placing, place, shifted, walk_thread
+from needlewright.core.search.recognising import kind_of_name
+from needlewright.core.search.record_finds import (
+    LOST_FATES,
+    RecordCase,
+    find_from,
+    find_gone,
+    find_unwalked,
+)
+from needlewright.core.search.registry import Context
+from needlewright.core.sources.memory import MemorySource
+from needlewright.core.sources.source import Source
+from needlewright.core.sources.threads import Thread
+from needlewright.core.volumes.allocation import Allocation
+from needlewright.core.volumes.base import Entry, Reader
+from needlewright.core.volumes.codings import CodedThread
+
+PENDING_DECODES = 12
+ROUNDS = 4  # of placing what is not proven yet, while others are
+MAX_WAITING = 50_000  # entries that are placed a second time
+MAX_TEXT = 16 << 20  # bytes of what is read as text
+
+
+HOPEFUL = (Fate.THERE, Fate.PARTLY, Fate.FOREIGN)
+
+
+class _Firsts:
+    """Where the files that are there begin, and how long they are; 16 bytes for each."""
+
+    def __init__(self) -> None:
+        self._starts, self._sizes = array("Q"), array("Q")
+        self._order: npt.NDArray[np.int64] | None = None
+        self._sorted: npt.NDArray[np.uint64] = np.zeros(0, np.uint64)
+
+    def add(self, start: int, size: int) -> None:
+        self._starts.append(start)
+        self._sizes.append(size)
+        self._order = None
+
+    def has(self, start: int, size: int) -> bool:
+        if self._order is None:
+            every = np.array(self._starts, np.uint64)
+            self._order = np.argsort(every, kind="stable")
+            self._sorted = every[self._order]
+        low, high = np.searchsorted(self._sorted, [start, start + 1])
+        return any(self._sizes[i] == size for i in self._order[low:high].tolist())
+
+
+class Prover:
+    """Makes finds of entries. One at work on a volume at a time: `begin`, `take` each, `finish`."""
+
+    def __init__(self, context: Context, step: str) -> None:
+        self._context, self._step = context, step
+        self._waiting: deque[tuple[Entry, Kept | None]] = deque()
+        self._keeping = Keeping(context.source, 0)
+        self._reader: Reader | None = None
+        self._base = 0
+        self._live = _Firsts()
+        self._proven: dict[int, int] = {}  # first byte of what is proven -> its size
+        self._claimed: Allocation | None = None
+
+    def begin(self, reader: Reader, base: int) -> None:
+        """The entries that follow are those of `reader`, whose volume begins at byte `base`."""
+        if reader is not self._reader:
+            self._keeping = Keeping(self._context.source, base)
+            self._live = _Firsts()
+            self._proven = {}
+            now = reader.allocation()
+            self._claimed = None if now is None else now.copy()
+        self._reader, self._base = reader, base
+
+    def note(self, entry: Entry) -> None:
+        """Look at an entry beforehand, for what it tells about others."""
+        self._keeping.note(entry)
+        if not entry.removed and entry.extents and entry.extents[0][0] is not None:
+            self._live.add(entry.extents[0][0], entry.size)
+
+    def kept(self, entry: Entry) -> bool:
+        """Whether the file was removed or hidden, and is still kept."""
+        return not entry.removed and self._keeping.of(entry) is not None
+
+    def take(self, entry: Entry) -> Iterator[Event]:
+        """The find of `entry`, now or in `finish`. Raises Interrupted when told to stop."""
+        kept = self._keeping.of(entry)
+        yield from self._placed(entry, kept, may_wait=True)
+        yield from self._settled(0.0)
+
+    def finish(self, last: bool = True) -> Iterator[Event]:
+        """What waited; with `last`, every answer of the decoders too."""
+        for attempt in range(ROUNDS):
+            before = len(self._waiting)
+            for _ in range(before):
+                entry, kept = self._waiting.popleft()
+                yield from self._placed(entry, kept, may_wait=attempt < ROUNDS - 1)
+            if len(self._waiting) == before:
+                break  # nobody's proof helps another any more
+        while self._waiting:
+            entry, kept = self._waiting.popleft()
+            yield from self._placed(entry, kept, may_wait=False)
+        decoders = self._context.decoders
+        while last and decoders.pending and not self._context.stop.is_set():
+            yield from self._settled(0.1)
+
+    # one entry
+
+    def _placed(self, entry: Entry, kept: Kept | None, may_wait: bool) -> Iterator[Event]:
+        reader, context = self._reader, self._context
+        assert reader is not None
+        if context.plan.kinds and not self._may_be_wanted(entry):
+            return
+        if entry.size == 0:
+            return
+        if entry.data is not None or entry.coded:
+            yield from self._from_record(entry, kept)
+            return
+        if entry.removed and self._named_elsewhere(entry):
+            yield from self._made(entry, Placing(Fate.MOVED), Thread(context.source, ()), kept)
+            return
+        now = None
+        if entry.removed:
+            now = self._claimed
+        placing = place(context.source, self._base, reader, entry, context.stop, now)
+        if entry.removed and placing.sound:
+            self._claim(reader, placing, entry.size)
+        elif entry.removed and may_wait and placing.fate in HOPEFUL and (
+                len(self._waiting) < MAX_WAITING):
+            self._waiting.append((entry, kept))
+            return
+        yield from self._made(entry, placing, Thread(context.source, placing.extents), kept)
+
+    def _named_elsewhere(self, entry: Entry) -> bool:
+        """Whether a file that is there, or is proven, begins where this one did and is as long."""
+        first = entry.extents[0][0] if entry.extents else entry.first
+        if first is None:
+            return False
+        return self._proven.get(first) == entry.size or self._live.has(first, entry.size)
+
+    def _claim(self, reader: Reader, placing: Placing, size: int) -> None:
+        """What is proven is nobody else's."""
+        extents = tuple((None if o is None else o - self._base, n) for o, n in placing.extents)
+        reader.claim(extents)
+        if self._claimed is not None:
+            self._claimed.take(extents)
+        if extents and extents[0][0] is not None and len(self._proven) < MAX_WAITING:
+            self._proven[extents[0][0]] = size
+
+    def _may_be_wanted(self, entry: Entry) -> bool:
+        kind = kind_of_name(entry.name)[0]
+        return kind in self._context.plan.kinds or kind is Kind.OTHER
+
+    def _from_record(self, entry: Entry, kept: Kept | None) -> Iterator[Event]:
+        """Content that the record holds itself, or that is stored compressed."""
+        source: Source
+        base = self._base
+        if entry.data is not None:
+            source = MemorySource(entry.data[: entry.size])
+        else:
+            source = CodedThread(self._context.source, base, entry.coded)
+        thread = Thread(source, ((0, source.size),))
+        try:
+            form, walk = walk_thread(thread, entry.name, self._context.stop)
+        except SourceError:
+            form, walk = None, None
+        trailer = thread.size - walk.stop if walk is not None and walk.ended else 0
+        placing = Placing(Fate.THERE, stored(entry, base), form, walk, trailer=trailer)
+        yield from self._made(entry, placing, thread, kept)
+
+    def _made(self, entry: Entry, placing: Placing, thread: Thread,
+              kept: Kept | None) -> Iterator[Event]:
+        context = self._context
+        if placing.fate in LOST_FATES:
+            yield from self._found(find_gone(entry, placing, self._base, kept, self._step))
+            return
+        if placing.walk is None or placing.form is None:
+            text = not entry.removed and reads_as_text(thread, entry.name)
+            find = find_unwalked(entry, placing, self._base, kept, self._step, text)
+            yield from self._found(find)
+            return
+        case = RecordCase(placing.walk, placing.form.name, None, entry=entry, placing=placing,
+                          thread=thread, base=self._base, kept=kept)
+        asked = first_question(case, thread, context.plan.every_frame)
+        if asked is None or asked[2]:
+            yield from self._told(case, None, first=True)
+        if asked is None:
+            return
+        while not asked[2] and context.decoders.urgent >= PENDING_DECODES:
+            yield from self._settled(0.2)
+            if context.stop.is_set():
+                return
+        context.decoders.submit(*asked)
+
+    def _found(self, find: Find) -> Iterator[Event]:
+        kinds = self._context.plan.kinds
+        formats = self._context.plan.formats
+        if (not kinds or find.kind in kinds) and (not formats or find.format in formats):
+            yield Found(find)
+
+    # answers
+
+    def _settled(self, wait_s: float) -> Iterator[Event]:
+        context = self._context
+        for case, report in context.decoders.results(wait_s):
+            assert isinstance(case, RecordCase) and case.thread is not None
+            if case.task == LOOK:
+                seen = replace(case, looked=report)
+                yield from self._told(seen, None, first=True)
+                if context.plan.every_frame:
+                    context.decoders.submit(*all_frames(seen, case.thread))
+            elif case.task == FRAMES:
+                yield from self._told(case, report, first=False)
+            else:
+                yield from self._told(case, report, first=True)
+                if case.walk.clip is not None and context.plan.every_frame:
+                    context.decoders.submit(*all_frames(replace(case, pictured=report),
+                                                        case.thread))
+
+    def _told(self, case: RecordCase, report: DecodeReport | None, first: bool) -> Iterator[Event]:
+        find = find_from(case, report, self._step, self._context.source.sector_size)
+        for event in self._found(find):
+            yield event if first else Rechecked(find)
+
+
+def stored(entry: Entry, base: int) -> tuple[tuple[int | None, int], ...]:
+    """Where on the source the bytes lie that make the content, as they are stored."""
+    if entry.data is not None:
+        return ((base + entry.record_at, entry.size),)
+    out: list[tuple[int | None, int]] = []
+    for piece in entry.coded:
+        if isinstance(piece, tuple):
+            out.append((None if piece[0] is None else piece[0] + base, piece[1]))
+        else:
+            out += shifted(piece.extents, base)
+    return tuple(out)
+
+
+def reads_as_text(thread: Source, name: str) -> bool:
+    """Whether all of a file is text: UTF-8, or UTF-16 with a mark, without control characters."""
+    if thread.size > MAX_TEXT or kind_of_name(name)[0] not in (
+            Kind.DOCUMENT, Kind.MESSAGE, Kind.CONTACT, Kind.NOTE, Kind.OTHER):
+        return False
+    try:
+        data = thread.read_at(0, thread.size)
+        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8")
+    except (SourceError, UnicodeDecodeError):
+        return False
+    return bool(text) and not any(ord(c) < 32 and c not in "\t\n\r\f" for c in text)

@@ -1,0 +1,177 @@
+"""The find that a file-system record and what lies in its extents make together."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from needlewright.core.checks.decoding import DecodeReport
+from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.formats.base import Check, Facts, Outcome, Part
+from needlewright.core.search.deciding import Case, find_of
+from needlewright.core.search.events import Find, Record
+from needlewright.core.search.keeping import Kept
+from needlewright.core.search.placing import Fate, Placing, shifted
+from needlewright.core.search.recognising import kind_of_name
+from needlewright.core.sources.threads import Thread
+from needlewright.core.volumes.base import CodedParts, Entry, Placed
+from needlewright.core.volumes.stamps import Stamp
+
+OF_NAMES = frozenset({"letter-guessed", "letter-lost", "name-cut", "name-lost", "folder-lost"})
+LOST_FATES = {Fate.OVERWRITTEN: "gone-overwritten", Fate.CLEARED: "gone-cleared",
+              Fate.FOREIGN: "gone-foreign", Fate.NOWHERE: "gone-nowhere",
+              Fate.LOCKED: "gone-locked", Fate.MOVED: "gone-moved"}
+
+
+@dataclass(frozen=True, slots=True)
+class RecordCase(Case):
+    """A case whose bytes lie where a record says. `walk` addresses them from 0."""
+
+    entry: Entry | None = None
+    placing: Placing | None = None
+    thread: Thread | None = None
+    base: int = 0
+    kept: Kept | None = None
+
+
+def record_of(entry: Entry, base: int, kept: Kept | None, *, gone: bool = False,
+              claim: bool = False) -> Record:
+    """What goes onto a find from `entry`; `base`: the volume's first byte."""
+    times = entry.times
+    encoding = "resident" if entry.data is not None else "compressed" if entry.coded else "plain"
+    return Record(
+        base + entry.record_at, entry.size if gone or encoding != "plain" else None,
+        _text(times.created), _text(times.modified), _text(times.accessed),
+        _removed_at(entry, kept), kept.code if kept else "", encoding,
+        None if gone else entry.data, () if gone else _absolute(entry.coded, base),
+        kept.original if kept else None, kept.purge_at if kept else None, claim)
+
+
+def _text(stamp: Stamp | None) -> str | None:
+    return None if stamp is None else stamp.text()
+
+
+def _removed_at(entry: Entry, kept: Kept | None) -> str | None:
+    if kept is not None and kept.removed_at:
+        return kept.removed_at
+    return _text(entry.times.removed)
+
+
+def _absolute(coded: CodedParts, base: int) -> CodedParts:
+    return tuple(
+        (None if part[0] is None else part[0] + base, part[1]) if isinstance(part, tuple)
+        else replace(part, extents=shifted(part.extents, base)) for part in coded)
+
+
+def find_from(case: RecordCase, report: DecodeReport | None, step: str, sector: int) -> Find:
+    """The find of a record whose content was walked, and decoded where `report` is there."""
+    entry, placing, thread = case.entry, case.placing, case.thread
+    assert entry is not None and placing is not None and thread is not None
+    found, _ = find_of(case, report, step, sector)
+    checks = [*found.checks, *record_checks(entry, placing)]
+    grade = found.grade
+    against = [c for c in checks if c.outcome in AGAINST]
+    if grade is Grade.WHOLE and against:
+        grade = Grade.PARTIAL
+    checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
+    claim = not placing.sound and entry.removed
+    return replace(
+        found, extents=placing.extents, grade=grade, checks=tuple(checks), name=entry.name or None,
+        path=entry.path or None, removed=entry.removed, parts=_parts(found.parts, thread),
+        preview=_span(found.preview, thread), parent=None,
+        extension=kind_of_name(entry.name)[2] or found.extension,
+        share=min(found.share, _there(entry, placing)),
+        record=record_of(entry, case.base, case.kept, claim=claim))
+
+
+def _there(entry: Entry, placing: Placing) -> float:
+    """Part of the bytes that no other file uses."""
+    if not placing.reused or not entry.size:
+        return 1.0
+    return round(max(0.0, 1 - placing.reused / entry.size), 4)
+
+
+def _parts(parts: tuple[Part, ...], thread: Thread) -> tuple[Part, ...]:
+    out = []
+    for part in parts:
+        place = thread.place(part.start)
+        if place is not None:
+            out.append(Part(part.name, place, place + part.stop - part.start))
+    return tuple(out)
+
+
+def _span(span: tuple[int, int] | None, thread: Thread) -> tuple[int, int] | None:
+    place = None if span is None else thread.place(span[0])
+    return None if place is None or span is None else (place, place + span[1] - span[0])
+
+
+def find_unwalked(entry: Entry, placing: Placing, base: int, kept: Kept | None, step: str,
+                  text: bool) -> Find:
+    """The find of a record whose content is of no known format. `text`: it reads as text."""
+    kind, form, extension = kind_of_name(entry.name)
+    checks = record_checks(entry, placing)
+    if text:
+        checks.append(Check("content", Outcome.PASS, "text-reads", content=True))
+    else:
+        checks.append(Check("content", Outcome.DOUBT, "content-unknown", content=True))
+    share = _there(entry, placing)
+    against = any(c.outcome in AGAINST for c in checks)
+    grade = Grade.PARTIAL if against else Grade.WHOLE
+    if placing.extents and placing.extents[0][0] is None and placing.reused:
+        grade = Grade.REMNANT
+    checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
+    return Find(form, kind, extension, placing.extents, grade, share, (step,), tuple(checks),
+                Facts(), name=entry.name or None, path=entry.path or None, removed=entry.removed,
+                record=record_of(entry, base, kept, claim=entry.removed))
+
+
+def find_gone(entry: Entry, placing: Placing, base: int, kept: Kept | None, step: str) -> Find:
+    """A file of which nothing but its record is left."""
+    kind, form, extension = kind_of_name(entry.name)
+    values: dict[str, Any] = {"bytes": entry.size}
+    checks = [Check("content", Outcome.FAIL, LOST_FATES[placing.fate], values, content=True),
+              *_name_checks(entry)]
+    return Find(form, kind, extension, (), Grade.GONE, 0.0, (step,), tuple(checks), Facts(),
+                name=entry.name or None, path=entry.path or None, removed=entry.removed,
+                record=record_of(entry, base, kept, gone=True, claim=True))
+
+
+def record_checks(entry: Entry, placing: Placing) -> list[Check]:
+    """What the record and the clusters say for and against the find."""
+    checks = [Check("record", Outcome.PASS,
+                    "record-removed" if entry.removed else "record-live")]
+    doubts = [(c, v) for c, v in entry.doubts if c not in OF_NAMES]
+    if placing.reused:
+        checks.append(Check("clusters", Outcome.FAIL, "clusters-reused", {
+            "bytes": placing.reused, "share": placing.reused / max(1, entry.size)}))
+    elif entry.removed:
+        checks.append(Check("clusters", Outcome.PASS, "clusters-free"))
+    checks.append(_extents_check(entry, placing, doubts))
+    if placing.trailer and placing.padded:
+        checks.append(Check("length", Outcome.PASS, "length-padded", {"bytes": placing.trailer}))
+    elif placing.trailer:
+        checks.append(Check("length", Outcome.DOUBT if entry.removed else Outcome.PASS,
+                            "length-more", {"bytes": placing.trailer}))
+    elif placing.walk is not None and placing.sound:
+        checks.append(Check("length", Outcome.PASS, "length-agrees"))
+    return [*checks, *_name_checks(entry)]
+
+
+def _extents_check(entry: Entry, placing: Placing,
+                   doubts: list[tuple[str, Mapping[str, Any]]]) -> Check:
+    exact = entry.placed is Placed.EXACT or entry.data is not None
+    if doubts and not placing.sound:
+        return Check("extents", Outcome.DOUBT, doubts[0][0], doubts[0][1])
+    if exact:
+        return Check("extents", Outcome.PASS, "extents-exact")
+    if placing.sound:
+        return Check("extents", Outcome.PASS, "extents-proven")
+    if entry.placed is Placed.CHAIN:
+        return Check("extents", Outcome.PASS, "extents-older")
+    return Check("extents", Outcome.DOUBT, "extents-guessed")
+
+
+def _name_checks(entry: Entry) -> list[Check]:
+    return [Check("name", Outcome.NOT_APPLICABLE, code, values)
+            for code, values in entry.doubts if code in OF_NAMES]

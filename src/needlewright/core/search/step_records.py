@@ -1,0 +1,133 @@
+"""The step *records*: what the file systems themselves still know, removed files first.
+
+It reads tables and directories, which takes seconds, and then the contents of the files they name
+to say how good each is. Nothing is promised on the word of a record alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterator
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.search.carving import Interrupted
+from needlewright.core.search.events import Ending, Event, Finished, Note, Progress, VolumeSeen
+from needlewright.core.search.proving import Prover
+from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.volumes.base import Entry, Reader
+from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
+
+NAME = "records"
+COLUMNS = 1 << 14  # stretches of a volume whose use is told
+ENTRY_BYTES = 4096  # that an entry counts beside its content when progress is told
+
+
+def run(context: Context) -> Iterator[Event]:
+    """Read the records of every volume in the area of `context`."""
+    area = context.area
+    yield Progress(NAME, 0, area.size, area.start)
+    layout = find_volumes(context.source)
+    for problem in layout.problems:
+        yield Note(f"volume-{problem.code}", {"start": problem.offset, **problem.values})
+    prover = Prover(context, NAME)
+    stopped = False
+    for volume in layout.volumes:
+        if context.stop.is_set():
+            stopped = True
+            break
+        if volume.span.stop <= area.start or volume.span.start >= area.stop:
+            continue
+        if volume.span.stop <= context.begin:
+            continue
+        stopped = yield from _volume(context, volume, prover)
+        if stopped:
+            break
+    checkpoint = area.stop if not stopped else area.start
+    yield Finished(NAME, Ending.STOPPED if stopped else Ending.DONE, checkpoint)
+
+
+def seen(volume: Volume, reader: Reader | None) -> VolumeSeen:
+    """What the tape shows of a volume."""
+    used, total = b"", None
+    allocation = reader.allocation() if reader is not None else None
+    if allocation is not None:
+        used, total = allocation.columns(volume.span.size, COLUMNS), allocation.used_total
+    facts = volume.facts
+    return VolumeSeen(volume.span.start, volume.span.size, facts.kind, volume.title,
+                      facts.cluster_size, str(facts.state), volume.named_by, used, total,
+                      facts.limits)
+
+
+def _volume(context: Context, volume: Volume, prover: Prover) -> Generator[Event, None, bool]:
+    """All finds of one volume; returns whether it was stopped."""
+    try:
+        reader = open_volume(context.source, volume) if volume.file_system else None
+    except (FormatError, SourceError) as error:
+        yield seen(volume, None)
+        yield Note("volume-unread", {"start": volume.span.start, "kind": volume.facts.kind,
+                                     "why": str(error)})
+        return context.stop.is_set()
+    yield seen(volume, reader)
+    if reader is None:
+        return context.stop.is_set()
+    try:
+        yield from _entries(context, volume, reader, prover)
+    except Interrupted:
+        return True
+    for problem in reader.problems[:20]:
+        yield Note(f"volume-{problem.code}", {"start": volume.span.start + problem.offset,
+                                              **problem.values})
+    return context.stop.is_set()
+
+
+def _wanted(context: Context, entry: Entry) -> bool:
+    folder = context.plan.folder.strip("/")
+    return not folder or entry.path == folder or entry.path.startswith(folder + "/")
+
+
+def _entries(context: Context, volume: Volume, reader: Reader, prover: Prover) -> Iterator[Event]:
+    area, start = context.area, volume.span.start
+    share = volume.span.size / max(1, area.size)
+    before = max(0, start - area.start)
+    total = 0
+    prover.begin(reader, start)
+    for entries in (reader.removed, reader.live):
+        for noted in entries():
+            if context.stop.is_set():
+                return
+            prover.note(noted)
+            total += noted.size + ENTRY_BYTES
+    kept = sum(prover.kept(noted) for noted in reader.live())
+    done = 0
+    for entry, last in _in_order(context, reader, prover, kept > 0):
+        if context.stop.is_set():
+            return
+        if last:
+            yield from prover.finish(last=entry is None)
+        if entry is None:
+            continue
+        if _wanted(context, entry):
+            yield from prover.take(entry)
+        done += entry.size + ENTRY_BYTES
+        part = min(1.0, done / max(1, total)) * share * area.size
+        yield Progress(NAME, min(area.size, before + int(part)), area.size, area.start)
+
+
+def _in_order(context: Context, reader: Reader, prover: Prover, kept: bool) -> Iterator[
+        tuple[Entry | None, bool]]:
+    """(entry, whether another list begins): what is still kept, what was removed, what is there."""
+    if kept:
+        yield from ((entry, False) for entry in reader.live() if prover.kept(entry))
+    first = True
+    for entry in reader.removed():
+        yield entry, first
+        first = False
+    first = True
+    if not context.plan.removed_only:
+        for entry in reader.live():
+            if not (kept and prover.kept(entry)):
+                yield entry, first
+                first = False
+    yield None, True
+
+
+register(Step(NAME, order=10, run=run))

@@ -1,0 +1,150 @@
+"""Which volumes a medium holds: by its tables, by what stands at the usual places, by a scan.
+
+Where several claim the same bytes, the one with more evidence comes first: a sound file system in a
+partition of a table, then one that stands where none is named, then damaged ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.sources.source import Source, Span
+from needlewright.core.sources.windows import Window
+from needlewright.core.volumes.base import Facts, FileSystem, Problem, Reader, State
+from needlewright.core.volumes.registry import file_systems, tables
+
+USUAL = (0, 63 * 512, 1 << 20, 4 << 20, 8 << 20, 16 << 20, 32 << 20)  # where volumes begin, bytes
+SMALLEST = 1 << 16  # bytes; less is no volume
+
+
+@dataclass(frozen=True, slots=True)
+class Volume:
+    """A volume of a medium. `span`: absolute bytes. `file_system`: the registered name, "" where
+    none is known; `named_by`: the table that names it, "" where none does."""
+
+    span: Span
+    facts: Facts
+    file_system: str
+    named_by: str = ""
+    label: str = ""
+
+    @property
+    def title(self) -> str:
+        return self.facts.label or self.label
+
+
+@dataclass(slots=True)
+class Layout:
+    """What was found on a medium."""
+
+    volumes: list[Volume] = field(default_factory=list)
+    problems: list[Problem] = field(default_factory=list)
+
+
+def find_volumes(source: Source) -> Layout:
+    """The volumes of `source`, without reading it all: tables first, then the usual places."""
+    layout = Layout()
+    found: list[Volume] = []
+    for table in sorted(tables().values(), key=lambda t: t.order):
+        read = table.read(source)
+        if read is None:
+            continue
+        layout.problems += read.problems
+        for partition in read.partitions:
+            if any(v.span.start == partition.span.start for v in found):
+                continue
+            found.append(_in_partition(source, partition.span, partition.kind, table.name,
+                                       partition.name))
+    for at in USUAL:
+        if all(not v.file_system or v.span.start != at for v in found):
+            lost = volume_at(source, at)
+            if lost is not None:
+                named = "" if at else "none"
+                found.append(replace(lost, named_by=named, facts=_state(
+                    lost.facts, lost.facts.state if at == 0 else State.LOST)))
+    layout.volumes = _ranked(found)
+    return layout
+
+
+def _state(facts: Facts, state: State) -> Facts:
+    return replace(facts, state=facts.state if facts.state is State.LOCKED else state)
+
+
+def _in_partition(source: Source, span: Span, kind: str, table: str, name: str) -> Volume:
+    volume = volume_at(source, span.start, span)
+    if volume is None:
+        return Volume(span, Facts(kind, span.size, 0), "", table, name)
+    return replace(volume, named_by=table, label=name)
+
+
+def volume_at(source: Source, start: int, span: Span | None = None) -> Volume | None:
+    """The volume that begins at byte `start`; within `span`, or to the end of the medium."""
+    if start < 0 or source.size - start < SMALLEST:
+        return None
+    room = span or Span(start, source.size)
+    window = Window(source, room)
+    for name, system in file_systems().items():
+        try:
+            facts = system.probe(window)
+        except (FormatError, SourceError):
+            continue
+        if facts is not None:
+            size = max(SMALLEST, min(facts.size, source.size - start))
+            # A file system larger than its partition: the table is wrong, or was changed since.
+            return Volume(Span(start, start + size), facts, name)
+    return None
+
+
+def _ranked(found: list[Volume]) -> list[Volume]:
+    """The volumes whose claims hold, by place. Of two that overlap, the better proven stays."""
+    def evidence(volume: Volume) -> tuple[bool, bool, bool, int]:
+        return (bool(volume.file_system), volume.facts.state is State.SOUND,
+                bool(volume.named_by), volume.span.size)
+
+    kept: list[Volume] = []
+    for volume in sorted(found, key=evidence, reverse=True):
+        if not any(_overlap(volume.span, other.span) for other in kept):
+            kept.append(volume)
+    return sorted(kept, key=lambda v: v.span.start)
+
+
+def _overlap(one: Span, two: Span) -> bool:
+    return one.start < two.stop and two.start < one.stop
+
+
+def open_volume(source: Source, volume: Volume) -> Reader:
+    """A reader for `volume`; FormatError where nothing of it can be read."""
+    system: FileSystem | None = file_systems().get(volume.file_system)
+    if system is None:
+        raise FormatError("no file system is known here", offset=volume.span.start)
+    return system.open(Window(source, volume.span))
+
+
+def lost_volumes(data: bytes, base: int, source: Source) -> Iterator[Volume]:
+    """Volumes whose marks stand in the sectors `data`, read from byte `base` of `source`."""
+    for at, system in marks_in(data, source.sector_size):
+        for mark in system.marks:
+            if data[at + mark.at : at + mark.at + len(mark.magic)] != mark.magic:
+                continue
+            start = mark.start(source, base + at)
+            volume = None if start is None else volume_at(source, start)
+            if volume is not None and volume.file_system == system.name:
+                yield replace(volume, facts=_state(volume.facts, State.LOST))
+
+
+def marks_in(data: bytes, sector: int) -> Iterator[tuple[int, FileSystem]]:
+    """(byte, file system) of each sector of `data` in which one of its marks stands."""
+    table = np.frombuffer(data, np.uint8, len(data) // sector * sector).reshape(-1, sector)
+    for system in file_systems().values():
+        hits: set[int] = set()
+        for mark in system.marks:
+            magic = np.frombuffer(mark.magic, np.uint8)
+            first = np.flatnonzero(table[:, mark.at] == magic[0])
+            good = (table[first, mark.at : mark.at + magic.size] == magic).all(axis=1)
+            hits.update(first[good].tolist())
+        for row in sorted(hits):
+            yield row * sector, system

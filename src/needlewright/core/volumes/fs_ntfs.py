@@ -1,0 +1,572 @@
+"""NTFS 3.x: the master file table, read whole. Little-endian; see ntfs_records for the parts.
+
+A removed file keeps its record, with its runs, until another takes it; its folder's record keeps
+the name. What an index block still holds behind its end names files whose records are gone.
+Not read: the log, object ids, reparse data other than by name.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import struct
+from collections import OrderedDict
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.sources.source import Source
+from needlewright.core.sources.threads import Thread
+from needlewright.core.volumes.allocation import Allocation
+from needlewright.core.volumes.base import (
+    MAX_DEPTH,
+    Coded,
+    CodedParts,
+    Entry,
+    Extents,
+    Facts,
+    FileSystem,
+    Mark,
+    Placed,
+    Reader,
+    State,
+    Times,
+    cut,
+    joined,
+)
+from needlewright.core.volumes.ntfs_records import (
+    COMPRESSED,
+    DATA,
+    DOS_NAME,
+    ENCRYPTED,
+    FOLDER,
+    HEAD,
+    IN_USE,
+    INDEX_ALLOCATION,
+    LIST,
+    NAME,
+    STANDARD,
+    Attribute,
+    FileName,
+    attributes,
+    decode_runs,
+    extents_of,
+    file_name,
+    fix_block,
+    fix_index,
+    index_end,
+    stray_names,
+)
+from needlewright.core.volumes.registry import register
+from needlewright.core.volumes.stamps import nt
+
+MAGIC = b"NTFS    "
+FIRST_USER_RECORD = 16
+ROOT, BITMAP_FILE, EXTEND = 5, 6, 11
+READ_RECORDS = 1024
+KEPT_RECORDS = 256
+MAX_LIST_BYTES = 1 << 20
+MAX_RESIDENT = 1 << 16
+MAX_STRAYS = 200_000
+MAX_INDEX_BYTES = 1 << 28  # of one directory
+Ref = tuple[int, int]  # record, sequence
+
+
+@dataclass(frozen=True, slots=True)
+class Boot:
+    """The geometry; sizes in bytes."""
+
+    cluster_size: int
+    size: int
+    table_cluster: int
+    mirror_cluster: int
+    record_size: int
+    index_size: int
+    serial: int
+
+
+def read_boot(head: bytes) -> Boot:
+    """The geometry of a boot sector; FormatError where it states none."""
+    if len(head) < 512 or head[3:11] != MAGIC or head[510:512] != b"\x55\xaa":
+        raise FormatError("no NTFS boot sector", offset=3)
+    sector, per_cluster = struct.unpack_from("<HB", head, 11)
+    sectors, table, mirror, record, index, serial = struct.unpack_from("<QQQb3xb3xQ", head, 40)
+    if per_cluster > 0x80:
+        per_cluster = 1 << (256 - per_cluster)
+    cluster = sector * per_cluster
+    if sector not in (256, 512, 1024, 2048, 4096) or cluster & (cluster - 1) or not (
+            512 <= cluster <= 2 << 20) or not sectors:
+        raise FormatError("sector or cluster size", offset=11)
+
+    def size_of(value: int) -> int:
+        return value * cluster if value > 0 else 1 << min(-value, 31)
+
+    record_size, index_size = size_of(record), size_of(index)
+    if not 512 <= record_size <= 65536 or not 512 <= index_size <= 1 << 20:
+        raise FormatError("record size", offset=64)
+    return Boot(cluster, sectors * sector, table, mirror, record_size, index_size, serial)
+
+
+def _boot(volume: Source) -> tuple[Boot, int]:
+    """(geometry, where it stands): the first sector, or the copy in the last."""
+    for at in (0, volume.size - 512, volume.size // 4096 * 4096 - 512):
+        try:
+            return read_boot(volume.read_at(at, 512)), at
+        except (FormatError, SourceError):
+            continue
+    raise FormatError("no NTFS volume", offset=0)
+
+
+def probe(volume: Source) -> Facts | None:
+    """Facts of an NTFS volume that begins at byte 0."""
+    try:
+        boot, at = _boot(volume)
+        table_at = boot.table_cluster * boot.cluster_size
+        mirror_at = boot.mirror_cluster * boot.cluster_size
+        heads = [volume.read_at(table_at, 4), volume.read_at(mirror_at, 4)]
+    except (FormatError, SourceError):
+        return None
+    if b"FILE" not in heads:
+        return None
+    state = State.DAMAGED if at or boot.size > volume.size + 4096 else State.SOUND
+    return Facts("ntfs", boot.size, boot.cluster_size, "", f"{boot.serial:016X}", state)
+
+
+class NtfsReader(Reader):
+    """An open NTFS volume."""
+
+    def __init__(self, volume: Source) -> None:
+        facts = probe(volume)
+        if facts is None:
+            raise FormatError("no NTFS volume", offset=0)
+        super().__init__(volume, facts)
+        self.boot, at = _boot(volume)
+        if at:
+            self._problems.add("boot-from-copy", 0)
+        self._cache: OrderedDict[int, bytes] = OrderedDict()
+        self._table = self._find_table()
+        self.records = self._table.size // self.boot.record_size
+        self._allocation = self._read_bitmap()
+        self._folders: dict[int, tuple[int, int, int, bool, str]] | None = None
+        self._strays: dict[Ref, tuple[FileName, int]] | None = None
+        label = self._label()
+        if label:
+            self.facts = dataclasses.replace(facts, label=label)
+
+    def allocation(self) -> Allocation | None:
+        return self._allocation
+
+    # the table
+
+    def _find_table(self) -> Thread:
+        """The table as bytes in order, by the runs of its own first record, or of its mirror."""
+        boot = self.boot
+        for cluster in (boot.table_cluster, boot.mirror_cluster):
+            raw = bytearray(self._read(cluster * boot.cluster_size, boot.record_size))
+            if not fix_block(raw, boot.record_size)[0]:
+                self._problems.add("record-damaged", cluster * boot.cluster_size, record=0)
+                continue
+            record = bytes(raw)
+            own = [a for a in attributes(record) if a.kind == DATA and not a.name]
+            if not own or own[0].value is not None:
+                continue
+            try:
+                first = cut(extents_of(decode_runs(own[0].runs), boot.cluster_size), own[0].size)
+            except FormatError:
+                continue
+            self._table = Thread(self._volume, first)
+            every = self._stream(self._all_attributes(record, 0), "")
+            if every is not None and every[0]:
+                return Thread(self._volume, every[0])
+            return self._table
+        raise FormatError("the file table cannot be read", offset=boot.table_cluster)
+
+    def _blocks(self) -> Iterator[tuple[int, bytes, list[bool]]]:
+        """(number of the first record, records with fixups undone, which are sound)."""
+        size = self.boot.record_size
+        for first in range(0, self.records, READ_RECORDS):
+            count = min(READ_RECORDS, self.records - first)
+            raw = bytearray(self._table_bytes(first * size, count * size))
+            sound = fix_block(raw, size)
+            for row in np.flatnonzero(~sound).tolist():
+                if raw[row * size : row * size + 4] == b"FILE":
+                    self._problems.add("record-damaged", self._record_at(first + row),
+                                       record=first + row)
+            yield first, bytes(raw), sound.tolist()
+
+    def _table_bytes(self, at: int, length: int) -> bytes:
+        try:
+            return self._table.read_at(at, length).ljust(length, b"\0")
+        except SourceError:
+            self._problems.add("record-unreadable", at)
+            return bytes(length)
+
+    def record(self, number: int) -> bytes | None:
+        """One record with its fixups undone; None where it is not sound."""
+        if not 0 <= number < self._table.size // self.boot.record_size:
+            return None
+        if number in self._cache:
+            self._cache.move_to_end(number)
+            return self._cache[number] or None
+        size = self.boot.record_size
+        raw = bytearray(self._table_bytes(number * size, size))
+        found = bytes(raw) if fix_block(raw, size)[0] else b""
+        found = bytes(raw) if found else b""
+        self._cache[number] = found
+        if len(self._cache) > KEPT_RECORDS:
+            self._cache.popitem(last=False)
+        return found or None
+
+    def _record_at(self, number: int) -> int:
+        return self._table.place(number * self.boot.record_size) or 0
+
+    def _all_attributes(self, record: bytes, number: int) -> list[Attribute]:
+        """The attributes of a file, those in its further records too."""
+        own = list(attributes(record))
+        listed = next((a for a in own if a.kind == LIST), None)
+        if listed is None:
+            return own
+        others: list[int] = []
+        raw = self._value(listed)
+        at = 0
+        while at + 26 <= len(raw):
+            length = struct.unpack_from("<H", raw, at + 4)[0]
+            ref = struct.unpack_from("<Q", raw, at + 16)[0] & 0xFFFF_FFFF_FFFF
+            if length < 26:
+                break
+            if ref != number and ref not in others:
+                others.append(ref)
+            at += length
+        for other in others:
+            further = self.record(other)
+            if further is not None and HEAD.unpack_from(further)[10] & 0xFFFF_FFFF_FFFF == number:
+                own += attributes(further)
+        return own
+
+    def _value(self, attribute: Attribute) -> bytes:
+        """The bytes of a small attribute, wherever they are."""
+        if attribute.value is not None:
+            return attribute.value
+        try:
+            runs = decode_runs(attribute.runs)
+        except FormatError:
+            return b""
+        extents = cut(extents_of(runs, self.boot.cluster_size),
+                      min(attribute.size, MAX_LIST_BYTES))
+        try:
+            thread = Thread(self._volume, extents)
+            return thread.read_at(0, thread.size)
+        except SourceError:
+            return b""
+
+    def _stream(self, found: list[Attribute], name: str) -> tuple[Extents, CodedParts, str] | None:
+        """(extents, or compressed parts, what is wrong) of a stream that is not resident."""
+        pieces = sorted((a for a in found if a.kind == DATA and a.name == name
+                         and a.value is None), key=lambda a: a.first_vcn)
+        if not pieces:
+            return None
+        head = pieces[0]
+        runs: list[tuple[int | None, int]] = []
+        why = "" if head.first_vcn == 0 else "runs-missing"
+        for piece in pieces:
+            if sum(n for _, n in runs) != piece.first_vcn:
+                why = why or "runs-missing"
+                break
+            try:
+                runs += decode_runs(piece.runs)
+            except FormatError:
+                why = why or "runs-wrong"
+                break
+        clusters = self.boot.size // self.boot.cluster_size + 1
+        if any(c is not None and c + n > clusters for c, n in runs):
+            return (), (), "runs-outside"
+        size = head.size
+        if sum(n for _, n in runs) * self.boot.cluster_size < size:
+            why = why or "runs-missing"
+        if head.flags & COMPRESSED and head.unit:
+            return (), self._units(runs, size, 1 << head.unit), why
+        extents = cut(extents_of(runs, self.boot.cluster_size), min(size, head.initialized))
+        if head.initialized < size:
+            extents = cut([*extents, (None, size - head.initialized)], size)
+        return extents, (), why
+
+    def _units(self, runs: list[tuple[int | None, int]], size: int, unit: int) -> CodedParts:
+        """Compressed runs by units: whole ones are plain, empty ones holes, others packed."""
+        cluster = self.boot.cluster_size
+        parts: list[Coded | tuple[int | None, int]] = []
+        waiting: list[tuple[int | None, int]] = list(runs)
+        left = size
+        while waiting and left > 0:
+            inside: list[tuple[int | None, int]] = []
+            room = unit
+            while waiting and room:
+                first, count = waiting[0]
+                taken = min(count, room)
+                inside.append((first, taken))
+                room -= taken
+                waiting[0] = (None if first is None else first + taken, count - taken)
+                if count == taken:
+                    waiting.pop(0)
+            held = [(c, n) for c, n in inside if c is not None]
+            length = min(left, unit * cluster)
+            stored = sum(n for _, n in held)
+            if not held:
+                parts.append((None, length))
+            elif stored == unit or stored * cluster >= length:
+                parts += cut([(c * cluster, n * cluster) for c, n in held], length)
+            else:
+                parts.append(Coded(tuple((c * cluster, n * cluster) for c, n in held), length,
+                                   "lznt1", unit * cluster))
+            left -= length
+        return tuple(parts)
+
+    def _read_bitmap(self) -> Allocation | None:
+        record = self.record(BITMAP_FILE)
+        stream = self._stream(self._all_attributes(record, BITMAP_FILE), "") if record else None
+        if stream is None or not stream[0]:
+            self._problems.add("bitmap-missing", self._record_at(BITMAP_FILE))
+            return None
+        thread = Thread(self._volume, stream[0])
+        try:
+            raw = thread.read_at(0, thread.size)
+        except SourceError:
+            self._problems.add("bitmap-missing", stream[0][0][0] or 0)
+            return None
+        count = self.boot.size // self.boot.cluster_size
+        return Allocation(self.boot.cluster_size, 0, count, np.frombuffer(raw, np.uint8).copy())
+
+    def _label(self) -> str:
+        record = self.record(3)
+        for attribute in attributes(record) if record else ():
+            if attribute.kind == 0x60 and attribute.value:
+                return attribute.value.decode("utf-16-le", "replace")
+        return ""
+
+    # names
+
+    def _load_folders(self) -> None:
+        """record -> (parent, its sequence, own sequence, in use, name) of all folders."""
+        self._folders = {}
+        size = self.boot.record_size
+        for first, block, sound in self._blocks():
+            for row, good in enumerate(sound):
+                flags = block[row * size + 22]
+                if not good or not flags & FOLDER:
+                    continue
+                record = block[row * size : (row + 1) * size]
+                head = HEAD.unpack_from(record)
+                names = self._names(self._all_attributes(record, first + row))
+                if names:
+                    best = names[0]
+                    self._folders[first + row] = (best.parent, best.parent_sequence, head[4],
+                                                  bool(flags & IN_USE), best.name)
+
+    def _names(self, found: list[Attribute]) -> list[FileName]:
+        """The names of a file, without those kept for old programs."""
+        names = [n for a in found if a.kind == NAME and a.value
+                 for n in [file_name(a.value)] if n is not None]
+        long = [n for n in names if n.space != DOS_NAME]
+        return long or names
+
+    def _folder(self, parent: int, sequence: int) -> tuple[str, bool] | None:
+        """(path, whether a folder on it was removed) of a folder; None where it is the system's.
+        """
+        if self._folders is None:
+            self._load_folders()
+        assert self._folders is not None
+        parts: list[str] = []
+        gone = False
+        for _ in range(MAX_DEPTH):
+            if parent == ROOT:
+                return "/".join(reversed(parts)), gone
+            if parent == EXTEND:
+                return None
+            known = self._folders.get(parent)
+            if known is None:
+                parts.append(f"lost folder {parent}")
+                return "/".join(reversed(parts)), True
+            upper, upper_sequence, own, in_use, name = known
+            same = own == sequence or (not in_use and own == sequence + 1 & 0xFFFF)
+            if not same:
+                parts.append(f"lost folder {parent}")
+                return "/".join(reversed(parts)), True
+            gone = gone or not in_use
+            parts.append(name)
+            parent, sequence = upper, upper_sequence
+        return "/".join(reversed(parts)), gone
+
+    # entries
+
+    def live(self) -> Iterator[Entry]:
+        yield from self._entries(removed=False)
+
+    def removed(self) -> Iterator[Entry]:
+        yield from self._entries(removed=True)
+        yield from self._from_strays()
+
+    def _entries(self, removed: bool) -> Iterator[Entry]:
+        size = self.boot.record_size
+        for first, block, sound in self._blocks():
+            for row, good in enumerate(sound):
+                flags = block[row * size + 22]
+                number = first + row
+                if not good or flags & FOLDER or bool(flags & IN_USE) == removed or (
+                        number < FIRST_USER_RECORD):
+                    continue
+                record = block[row * size : (row + 1) * size]
+                if HEAD.unpack_from(record)[10]:
+                    continue  # a further record of another file
+                yield from self._file(record, number, removed)
+
+    def _file(self, record: bytes, number: int, removed: bool) -> Iterator[Entry]:
+        found = self._all_attributes(record, number)
+        names = self._names(found)
+        if not names and removed:
+            stray = self._stray(number, HEAD.unpack_from(record)[4])
+            if stray is None:
+                yield from self._nameless(found, record, number)
+                return
+            names = [stray]
+        told: set[tuple[int, str]] = set()
+        for name in names:
+            if (name.parent, name.name) in told:
+                continue
+            told.add((name.parent, name.name))
+            folder = self._folder(name.parent, name.parent_sequence)
+            if folder is None:
+                continue
+            times = self._times(found, name)
+            for stream in self._streams(found):
+                entry = self._entry(found, stream, record, number, removed)
+                path = joined(folder[0], name.name + (f":{stream}" if stream else ""))
+                doubts = entry.doubts
+                if folder[0].startswith("lost folder "):
+                    doubts = (*doubts, ("folder-lost", {}))
+                yield Entry(path, entry.size, entry.record_at, removed, times, entry.placed,
+                            entry.extents, entry.data, entry.coded, None, doubts, entry.locked)
+
+    def _nameless(self, found: list[Attribute], record: bytes, number: int) -> Iterator[Entry]:
+        """A removed file whose driver took the name out of its record."""
+        entry = self._entry(found, "", record, number, True)
+        standard = [a for a in found if a.kind == STANDARD and a.value and len(a.value) >= 32]
+        if entry.size and standard:
+            created, modified, _, accessed = struct.unpack_from("<QQQQ", standard[0].value or b"")
+            times = Times(nt(created), nt(modified), nt(accessed))
+            yield dataclasses.replace(entry, times=times, doubts=(*entry.doubts, ("name-lost", {})))
+
+    def _streams(self, found: list[Attribute]) -> list[str]:
+        """The names of the streams worth telling: the file's own, and large alternate ones."""
+        other = {a.name for a in found if a.kind == DATA and a.name and a.value is None
+                 and not a.name.startswith("$")}
+        return ["", *sorted(other)]
+
+    def _times(self, found: list[Attribute], name: FileName) -> Times:
+        for attribute in found:
+            if attribute.kind == STANDARD and attribute.value and len(attribute.value) >= 32:
+                created, modified, _, accessed = struct.unpack_from("<QQQQ", attribute.value)
+                return name.times()._replace(created=nt(created), modified=nt(modified),
+                                             accessed=nt(accessed))
+        return name.times()
+
+    def _entry(self, found: list[Attribute], stream: str, record: bytes, number: int,
+               removed: bool) -> Entry:
+        """An entry without its path: size, place and doubts of one stream."""
+        at = self._record_at(number)
+        own = [a for a in found if a.kind == DATA and a.name == stream]
+        head = min(own, key=lambda a: a.first_vcn, default=None)
+        if head is None:
+            return Entry("", 0, at, removed, placed=Placed.NONE)
+        if head.value is not None:
+            return Entry("", head.size, at + head.value_at, removed, data=head.value[:MAX_RESIDENT])
+        parts = self._stream(found, stream)
+        assert parts is not None
+        extents, coded, why = parts
+        doubts: tuple[tuple[str, Mapping[str, Any]], ...] = ((why, {}),) if why else ()
+        placed = Placed.EXACT if not why else Placed.CHAIN if extents or coded else Placed.NONE
+        return Entry("", head.size, at, removed, placed=placed, extents=extents, coded=coded,
+                     doubts=doubts, locked=bool(head.flags & ENCRYPTED))
+
+    # names that only leftovers of folders still hold
+
+    def _load_strays(self) -> None:
+        """(record, sequence) -> (name, where it stands), of names behind the ends of folders."""
+        if self._folders is None:
+            self._load_folders()
+        assert self._folders is not None
+        self._strays = {}
+        for number in list(self._folders):
+            record = self.record(number)
+            if record is None:
+                continue
+            at, used = self._record_at(number), struct.unpack_from("<I", record, 24)[0]
+            self._keep_strays(number, record, at, min(used, len(record)), len(record))
+            for place, block in self._index_blocks(record, number):
+                self._keep_strays(number, block, place, *index_end(block))
+
+    def _keep_strays(self, folder: int, raw: bytes, at: int, start: int, stop: int) -> None:
+        assert self._strays is not None
+        for ref, sequence, name, inside in stray_names(raw, start, stop):
+            if name.space != DOS_NAME and name.parent == folder and (
+                    ref >= FIRST_USER_RECORD) and len(self._strays) < MAX_STRAYS:
+                self._strays.setdefault((ref, sequence), (name, at + inside))
+
+    def _stray(self, number: int, sequence: int) -> FileName | None:
+        """The name that a leftover gives to a removed record that lost its own."""
+        if self._strays is None:
+            self._load_strays()
+        assert self._strays is not None
+        for wanted in (sequence, (sequence - 1) & 0xFFFF):
+            if (number, wanted) in self._strays:
+                return self._strays[number, wanted][0]
+        return None
+
+    def _from_strays(self) -> Iterator[Entry]:
+        """Files of which no more than a name behind the end of a folder is left."""
+        if self._strays is None:
+            self._load_strays()
+        assert self._strays is not None and self._folders is not None
+        for (ref, sequence), (name, at) in self._strays.items():
+            if name.size == 0 or self._record_tells(ref, sequence):
+                continue
+            _, _, own, in_use, _ = self._folders[name.parent]
+            folder = self._folder(name.parent, own if in_use else own - 1)
+            if folder is not None:
+                yield Entry(joined(folder[0], name.name), name.size, at, True, name.times(),
+                            Placed.NONE)
+
+    def _record_tells(self, number: int, sequence: int) -> bool:
+        """Whether a file's own record is still there, under whatever name."""
+        record = self.record(number)
+        if record is None:
+            return False
+        own, in_use = HEAD.unpack_from(record)[4], record[22] & IN_USE
+        return own == sequence or (not in_use and own == sequence + 1 & 0xFFFF)
+
+    def _index_blocks(self, record: bytes, number: int) -> Iterator[tuple[int, bytes]]:
+        """(byte on the volume, block with fixups undone) of a directory's index."""
+        found = self._all_attributes(record, number)
+        for attribute in found:
+            if attribute.kind != INDEX_ALLOCATION or attribute.value is not None:
+                continue
+            try:
+                runs = decode_runs(attribute.runs)
+            except FormatError:
+                continue
+            extents = cut(extents_of(runs, self.boot.cluster_size),
+                          min(attribute.size, MAX_INDEX_BYTES))
+            thread = Thread(self._volume, extents)
+            for at in range(0, thread.size, self.boot.index_size):
+                try:
+                    raw = bytearray(thread.read_at(at, self.boot.index_size))
+                except SourceError:
+                    self._problems.add("folder-unreadable", thread.place(at) or 0)
+                    continue
+                if len(raw) == self.boot.index_size and fix_index(raw):
+                    yield thread.place(at) or 0, bytes(raw)
+
+
+register(FileSystem("ntfs", probe, NtfsReader, (
+    Mark(MAGIC, 3, lambda source, where: where),
+)))
