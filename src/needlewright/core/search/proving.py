@@ -34,7 +34,7 @@ from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
-from needlewright.core.volumes.base import Entry, Reader
+from needlewright.core.volumes.base import Entry, Placed, Reader
 from needlewright.core.volumes.codings import CodedThread
 
 PENDING_DECODES = 12
@@ -130,8 +130,9 @@ class Prover:
         assert reader is not None
         if context.plan.kinds and not self._may_be_wanted(entry):
             return
-        if entry.size == 0:
-            return
+        named = entry.removed and entry.path and entry.placed is Placed.NONE
+        if entry.size == 0 and not named:
+            return  # an empty file holds nothing that could be lost
         if entry.data is not None or entry.coded:
             yield from self._from_record(entry, kept)
             return

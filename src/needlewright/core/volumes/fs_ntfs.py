@@ -151,6 +151,7 @@ class NtfsReader(Reader):
         self._allocation = self._read_bitmap()
         self._folders: dict[int, tuple[int, int, int, bool, str]] | None = None
         self._strays: dict[Ref, tuple[FileName, int]] | None = None
+        self._headless: dict[tuple[int, int], FileName] = {}  # by time of creation and size
         label = self._label()
         if label:
             self.facts = dataclasses.replace(facts, label=label)
@@ -424,7 +425,7 @@ class NtfsReader(Reader):
         found = self._all_attributes(record, number)
         names = self._names(found)
         if not names and removed:
-            stray = self._stray(number, HEAD.unpack_from(record)[4])
+            stray = self._stray(number, HEAD.unpack_from(record)[4], found)
             if stray is None:
                 yield from self._nameless(found, record, number)
                 return
@@ -508,19 +509,28 @@ class NtfsReader(Reader):
     def _keep_strays(self, folder: int, raw: bytes, at: int, start: int, stop: int) -> None:
         assert self._strays is not None
         for ref, sequence, name, inside in stray_names(raw, start, stop):
-            if name.space != DOS_NAME and name.parent == folder and (
-                    ref >= FIRST_USER_RECORD) and len(self._strays) < MAX_STRAYS:
+            if name.space == DOS_NAME or name.parent != folder or (
+                    len(self._strays) + len(self._headless) >= MAX_STRAYS):
+                continue
+            if ref >= FIRST_USER_RECORD:
                 self._strays.setdefault((ref, sequence), (name, at + inside))
+            elif ref == 0:
+                self._headless.setdefault((name.stamps[0], name.size), name)
 
-    def _stray(self, number: int, sequence: int) -> FileName | None:
-        """The name that a leftover gives to a removed record that lost its own."""
+    def _stray(self, number: int, sequence: int, found: list[Attribute]) -> FileName | None:
+        """The name that a leftover gives to a removed record that lost its own.
+
+        Where the leftover lost its record's number, its time of creation and its size decide.
+        """
         if self._strays is None:
             self._load_strays()
         assert self._strays is not None
         for wanted in (sequence, (sequence - 1) & 0xFFFF):
             if (number, wanted) in self._strays:
                 return self._strays[number, wanted][0]
-        return None
+        created = next((a.value[:8] for a in found if a.kind == STANDARD and a.value), b"")
+        size = next((a.size for a in found if a.kind == DATA and not a.name), 0)
+        return self._headless.get((int.from_bytes(created, "little"), size)) if size else None
 
     def _from_strays(self) -> Iterator[Entry]:
         """Files of which no more than a name behind the end of a folder is left."""

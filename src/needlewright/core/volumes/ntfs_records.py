@@ -193,16 +193,18 @@ def stray_names(raw: bytes, start: int, stop: int) -> Iterator[tuple[int, int, F
     """(record, sequence, name, byte) of index entries that no index holds any more.
 
     They stand behind the entries in use, and behind the end of a folder's record, shifted copies
-    among them.
+    among them. Where the mark that ends an index was written over the head of one, its record is
+    told as 0.
     """
     at = (start + 7) // 8 * 8
     while at + 82 <= stop:
         ref, length, key = struct.unpack_from("<QHH", raw, at)
         fits = 82 <= length <= 616 and 66 < key <= length and length % 8 == 0
-        found = file_name(raw[at + 16 : stop]) if fits else None
-        if found is not None and ref and all(nt(s) for s in found.stamps):
+        headless = ref == 0 and length == 16 and raw[at + 12] & 2
+        found = file_name(raw[at + 16 : stop]) if fits or headless else None
+        if found is not None and (ref or headless) and all(nt(s) for s in found.stamps):
             yield ref & 0xFFFF_FFFF_FFFF, ref >> 48, found, at
-            at += length
+            at += length if fits else (82 + 2 * len(found.name) + 7) // 8 * 8
         else:
             at += 8
 

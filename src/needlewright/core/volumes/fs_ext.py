@@ -1,0 +1,278 @@
+"""ext2, ext3 and ext4: live files by directories and inodes; removed ones see ext_removed.
+
+Little-endian; geometry in ext_super, inodes in ext_inodes, the journal in ext_journal.
+Not read: directories whose names are encrypted, external journals, fast commits.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections import OrderedDict, deque
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+import numpy as np
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.sources.source import Source
+from needlewright.core.sources.threads import Thread
+from needlewright.core.volumes.allocation import Allocation
+from needlewright.core.volumes.base import (
+    MAX_DEPTH,
+    Entry,
+    Extents,
+    Facts,
+    FileSystem,
+    Mark,
+    Placed,
+    Reader,
+    State,
+    joined,
+)
+from needlewright.core.volumes.ext_inodes import (
+    ENCRYPTED,
+    INLINE_DATA,
+    DirEntry,
+    Inode,
+    dir_entries,
+    file_extents,
+    inline_data,
+    read_inode,
+)
+from needlewright.core.volumes.ext_journal import Journal
+from needlewright.core.volumes.ext_removed import Removed
+from needlewright.core.volumes.ext_super import (
+    AT,
+    BLOCK_UNUSED,
+    SIZE,
+    Groups,
+    Super,
+    copies,
+    read_super,
+)
+from needlewright.core.volumes.registry import register
+
+ROOT, JOURNAL = 2, 8
+TABLE_BYTES = 1 << 16  # of inode tables read at once
+KEPT_TABLES = 128
+MAX_FOLDER_BYTES = 1 << 30
+
+
+def _super(volume: Source) -> tuple[Super, int]:
+    """(geometry, the byte at which it stands): the first superblock, or a copy of it."""
+    for at in (AT, *copies(volume.size)):
+        try:
+            found = read_super(volume.read_at(at, SIZE))
+        except (FormatError, SourceError):
+            continue
+        if at != AT and (found.group == 0 or _copy_at(found) != at):
+            continue
+        return found, at
+    raise FormatError("no ext volume", offset=AT)
+
+
+def _copy_at(found: Super) -> int:
+    """Where the copy of the superblock of its group stands."""
+    return (found.first_block + found.group * found.blocks_per_group) * found.block_size
+
+
+def probe(volume: Source) -> Facts | None:
+    """Facts of an ext volume that begins at byte 0."""
+    try:
+        found, at = _super(volume)
+    except FormatError:
+        return None
+    state = State.DAMAGED if at != AT or found.size > volume.size else State.SOUND
+    return Facts(found.kind, found.size, found.block_size * found.cluster_blocks, found.label,
+                 found.uuid.hex(), state)
+
+
+class ExtReader(Reader):
+    """An open ext volume."""
+
+    def __init__(self, volume: Source) -> None:
+        facts = probe(volume)
+        if facts is None:
+            raise FormatError("no ext volume", offset=AT)
+        super().__init__(volume, facts)
+        self.geometry, at = _super(volume)
+        if at != AT:
+            self._problems.add("boot-from-copy", AT)
+        self.groups = Groups(volume, self.geometry)
+        self._tables: OrderedDict[int, bytes] = OrderedDict()
+        self._allocation = self._bitmaps()
+        self.folders: dict[int, tuple[int, str]] = {}  # live ones: inode -> parent, name
+        self._walked = False
+        self._gone: Removed | None = None
+
+    def allocation(self) -> Allocation:
+        return self._allocation
+
+    def _bitmaps(self) -> Allocation:
+        geometry, size = self.geometry, self.geometry.block_size
+        unit = size * geometry.cluster_blocks
+        count = -(-geometry.blocks // geometry.cluster_blocks)
+        bits = np.zeros(-(-count // 8), np.uint8)
+        per_group = geometry.blocks_per_group // geometry.cluster_blocks // 8
+        for group in range(geometry.groups):
+            if geometry.first_block == 1 or per_group == 0:
+                break
+            if self.groups.flags[group] & BLOCK_UNUSED:
+                continue
+            raw = self._read(int(self.groups.block_bitmap[group]) * size, min(size, per_group))
+            room = bits[group * per_group : (group + 1) * per_group]
+            room[:] = np.frombuffer(raw, np.uint8)[: room.size]
+        if geometry.first_block == 1:
+            self._bitmaps_from_one(bits)
+        return Allocation(unit, 0, count, bits)
+
+    def _bitmaps_from_one(self, bits: np.ndarray) -> None:  # type: ignore[type-arg]
+        """Groups of volumes with blocks of 1 KiB begin at block 1, so no byte agrees."""
+        geometry = self.geometry
+        flags = np.zeros(bits.size * 8, np.uint8)
+        flags[0] = 1
+        for group in range(geometry.groups):
+            if self.groups.flags[group] & BLOCK_UNUSED:
+                continue
+            raw = self._read(int(self.groups.block_bitmap[group]) * geometry.block_size,
+                             geometry.block_size)
+            every = np.unpackbits(np.frombuffer(raw, np.uint8), bitorder="little")
+            first = 1 + group * geometry.blocks_per_group
+            room = flags[first : first + geometry.blocks_per_group]
+            room[:] = every[: room.size]
+        bits[:] = np.packbits(flags, bitorder="little")[: bits.size]
+
+    # inodes and blocks
+
+    def block(self, number: int) -> bytes:
+        """One block; b"" where it cannot be read."""
+        size = self.geometry.block_size
+        try:
+            raw = self._volume.read_at(number * size, size)
+        except SourceError:
+            self._problems.add("record-unreadable", number * size)
+            return b""
+        return raw if len(raw) == size else b""
+
+    def inode(self, number: int) -> Inode | None:
+        """An inode as it is now; None where there is none."""
+        if not 0 < number <= self.geometry.inodes:
+            return None
+        at = self.groups.inode_at(number)
+        place, inside = at // TABLE_BYTES * TABLE_BYTES, at % TABLE_BYTES
+        if place not in self._tables:
+            if len(self._tables) >= KEPT_TABLES:
+                self._tables.popitem(last=False)
+            self._tables[place] = self._read(place, TABLE_BYTES)
+        else:
+            self._tables.move_to_end(place)
+        raw = self._tables[place][inside : inside + self.geometry.inode_size]
+        if len(raw) < self.geometry.inode_size:
+            raw = self._read(at, self.geometry.inode_size)
+        return read_inode(raw)
+
+    def extents(self, inode: Inode) -> tuple[Extents, str]:
+        """(extents of an inode, what is wrong with them), as blocks are now."""
+        return file_extents(inode, self.geometry.block_size, self.geometry.blocks, self.block)
+
+    def folder_blocks(self, inode: Inode) -> Iterator[tuple[int, bytes]]:
+        """(byte on the volume, block) of a folder's entries."""
+        size = self.geometry.block_size
+        if inode.flags & INLINE_DATA:
+            return
+        extents, _ = self.extents(inode)
+        for offset, length in extents:
+            if offset is None:
+                continue
+            for at in range(offset, min(offset + length, offset + MAX_FOLDER_BYTES), size):
+                yield at, self._read(at, size, "folder-unreadable")
+
+    def entries_of(self, number: int, inode: Inode, slack: bool = False) -> Iterator[
+            tuple[int, DirEntry]]:
+        """(byte of the entry, entry) of everything a folder names."""
+        inodes = self.geometry.inodes
+        if inode.flags & INLINE_DATA:
+            data = inline_data(inode)
+            at = self.groups.inode_at(number)
+            for piece in (data[4:60], data[60:]):
+                for entry in dir_entries(piece, inodes, slack):
+                    yield at, entry
+            return
+        for at, block in self.folder_blocks(inode):
+            for entry in dir_entries(block, inodes, slack):
+                yield at + entry.at, entry
+
+    # live
+
+    def live(self) -> Iterator[Entry]:
+        self.folders.clear()
+        self.folders[ROOT] = (ROOT, "")
+        queue = deque([(ROOT, "")])
+        while queue:
+            number, path = queue.popleft()
+            inode = self.inode(number)
+            if inode is None or not inode.folder:
+                self._problems.add("folder-damaged", self.groups.inode_at(number), path=path or "/")
+                continue
+            if inode.flags & ENCRYPTED and not path:
+                self._problems.add("folder-encrypted", self.groups.inode_at(number), path="/")
+            for at, entry in self.entries_of(number, inode):
+                if entry.name in (".", ".."):
+                    continue
+                inner = joined(path, entry.name)
+                found = self.inode(entry.inode)
+                if found is None or found.links == 0:
+                    self._problems.add("inode-missing", at, path=inner)
+                elif found.folder:
+                    if entry.inode in self.folders or inner.count("/") > MAX_DEPTH:
+                        self._problems.add("folder-loop", at, path=inner)
+                        continue
+                    self.folders[entry.inode] = (number, entry.name)
+                    queue.append((entry.inode, inner))
+                elif found.regular:
+                    yield self.entry(inner, entry.inode, found, removed=False)
+        self._walked = True
+
+    def entry(self, path: str, number: int, inode: Inode, removed: bool) -> Entry:
+        """The entry of an inode as it is now."""
+        at, locked = self.groups.inode_at(number), bool(inode.flags & ENCRYPTED)
+        times = inode.times(inode.removed if removed else 0)
+        if inode.flags & INLINE_DATA:
+            return Entry(path, inode.size, at + 40, removed, times, data=inline_data(inode),
+                         locked=locked)
+        extents, why = self.extents(inode)
+        doubts: tuple[tuple[str, Mapping[str, Any]], ...] = ((why, {}),) if why else ()
+        return Entry(path, inode.size, at, removed, times,
+                     Placed.CHAIN if why else Placed.EXACT, extents, doubts=doubts, locked=locked)
+
+    # removed
+
+    def removed(self) -> Iterator[Entry]:
+        if not self._walked:
+            for _ in self.live():
+                pass
+        if self._gone is None:
+            self._gone = Removed(self, self._journal())
+        yield from self._gone.entries()
+
+    def _journal(self) -> Journal | None:
+        number = self.geometry.journal_inode
+        inode = self.inode(number) if number else None
+        if inode is None:
+            return None
+        extents, _ = self.extents(inode)
+        return Journal(Thread(self._volume, extents), self.geometry.block_size)
+
+
+def _by_super(source: Source, where: int) -> int | None:
+    """The volume's first byte, from a superblock or a copy in the sector at `where`."""
+    try:
+        found = read_super(source.read_at(where, SIZE))
+    except (FormatError, SourceError):
+        return None
+    return where - (AT if found.group == 0 else _copy_at(found))
+
+
+register(FileSystem("ext", probe, ExtReader, (
+    Mark(struct.pack("<H", 0xEF53), 56, _by_super),
+)))
