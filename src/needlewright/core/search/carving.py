@@ -81,7 +81,7 @@ def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
 
 
 @lru_cache(maxsize=1)
-def _strong() -> tuple[SignatureTable, tuple[Format, ...]]:
+def strong_signatures() -> tuple[SignatureTable, tuple[Format, ...]]:
     """The signatures that are too long to stand anywhere by chance, and whose they are."""
     pairs = [(f, s) for f in formats().values() for s in f.signatures
              if not s.weak and len(s.magic) >= STRONG_BYTES]
@@ -97,7 +97,7 @@ def _with_stranger(source: Source, walk: Walk, stop: StopSignal) -> Walk:
     """
     if walk.broken is not None or not walk.opaque:
         return walk
-    table, owners = _strong()
+    table, owners = strong_signatures()
     sector = source.sector_size
     for begin, end in walk.opaque:
         first = begin + (walk.start - begin) % sector

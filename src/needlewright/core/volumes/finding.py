@@ -124,7 +124,7 @@ def open_volume(source: Source, volume: Volume) -> Reader:
     return system.open(Window(source, volume.span))
 
 
-def lost_volumes(data: bytes, base: int, source: Source) -> Iterator[Volume]:
+def lost_volumes(data: bytes | memoryview, base: int, source: Source) -> Iterator[Volume]:
     """Volumes whose marks stand in the sectors `data`, read from byte `base` of `source`."""
     for at, system in marks_in(data, source.sector_size):
         for mark in system.marks:
@@ -136,7 +136,7 @@ def lost_volumes(data: bytes, base: int, source: Source) -> Iterator[Volume]:
                 yield replace(volume, facts=_state(volume.facts, State.LOST))
 
 
-def marks_in(data: bytes, sector: int) -> Iterator[tuple[int, FileSystem]]:
+def marks_in(data: bytes | memoryview, sector: int) -> Iterator[tuple[int, FileSystem]]:
     """(byte, file system) of each sector of `data` in which one of its marks stands."""
     table = np.frombuffer(data, np.uint8, len(data) // sector * sector).reshape(-1, sector)
     for system in file_systems().values():

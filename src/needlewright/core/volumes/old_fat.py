@@ -1,0 +1,261 @@
+"""Directories of a former FAT volume, as a quick format leaves them.
+
+Each folder but the root begins with "." and "..", which state its own cluster and its parent's: two
+folders are enough to know where clusters lie. The tables are cleared, so the entries' content is
+placed by guesses that it has to prove. The root's entries are written over first, so the names of
+the uppermost folders are lost.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from needlewright.core.errors import SourceError
+from needlewright.core.sources.source import Source
+from needlewright.core.volumes.base import (
+    MAX_DEPTH,
+    Entry,
+    Extents,
+    Facts,
+    Placed,
+    Reader,
+    State,
+    cut,
+    joined,
+)
+from needlewright.core.volumes.fat_directory import (
+    LOST,
+    Slot,
+    looks_like_entries,
+    plausible,
+    slots,
+)
+from needlewright.core.volumes.fs_fat import FatReader
+from needlewright.core.volumes.geometry import Geometry, by_own_numbers
+from needlewright.core.volumes.guessing import guesses
+from needlewright.core.volumes.leftovers import (
+    Collector,
+    Leftover,
+    Medium,
+    Sectors,
+    register_leftover,
+)
+from needlewright.core.volumes.letters import Letters
+
+DOT = np.frombuffer(b".          \x10", np.uint8)
+DOTS = np.frombuffer(b"..         \x10", np.uint8)
+MAX_FOLDERS = 1 << 18
+MAX_FURTHER = 1 << 18  # clusters that look like the rest of a folder
+MAX_FOLDER_CLUSTERS = 2048
+LEAST_VOTES = 1
+
+
+class FatCollector(Collector):
+    """Collects where folders begin, and what looks like their further clusters."""
+
+    def __init__(self) -> None:
+        self.begins: list[tuple[int, int, int]] = []  # byte, own cluster, parent's
+        self.further: list[int] = []  # bytes of sectors full of entries
+
+    def look(self, sectors: Sectors, base: int) -> None:
+        size = sectors.shape[1]
+        dot = sectors[:, 0] == 0x2E
+        for row in np.flatnonzero(dot).tolist():
+            line = sectors[row]
+            if (line[:12] == DOT).all() and (line[32:44] == DOTS).all() and (
+                    len(self.begins) < MAX_FOLDERS):
+                self.begins.append((base + row * size, _cluster(line[:32]), _cluster(line[32:64])))
+        entries = sectors[:, :64].reshape(-1, 2, 32)
+        likely = (sectors[:, 0] != 0) & ~dot & (sectors[:, 11] & 0xC0 == 0) & (
+            sectors[:, 11] != 0) & (sectors[:, 43] & 0xC0 == 0)
+        rows = np.flatnonzero(likely)
+        if rows.size:
+            good = plausible(entries[rows, 0]) & plausible(entries[rows, 1])
+            for row in rows[good].tolist():
+                if len(self.further) < MAX_FURTHER and _full(sectors[row]):
+                    self.further.append(base + row * size)
+
+    def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
+        known = []
+        free = [b for b in self.begins if not in_use(medium, b[0])]
+        for volume, reader in medium.volumes:
+            if isinstance(reader, FatReader):
+                boot = reader.boot
+                known.append(Geometry(volume.span.start + boot.offset(0), boot.cluster_size))
+        left = list(free)
+        while left:
+            votes = by_own_numbers([(at, own) for at, own, _ in left], known)
+            if not votes or votes[0][1] < LEAST_VOTES:
+                return
+            geometry = votes[0][0]
+            mine = [b for b in left if geometry.offset(b[1]) == b[0]]
+            yield 0, FormerFat(medium, geometry, mine, self.further)
+            left = [b for b in left if b not in set(mine)]
+
+
+def _cluster(entry: np.ndarray) -> int:  # type: ignore[type-arg]
+    raw = entry.tobytes()
+    return int.from_bytes(raw[20:22], "little") << 16 | int.from_bytes(raw[26:28], "little")
+
+
+def _full(line: np.ndarray) -> bool:  # type: ignore[type-arg]
+    table = line.reshape(-1, 32)
+    ends = np.flatnonzero(table[:, 0] == 0)
+    end = int(ends[0]) if ends.size else len(table)
+    return end > 0 and bool(plausible(table[:end]).all()) and not table[end:].any()
+
+
+def in_use(medium: Medium, offset: int) -> bool:
+    """Whether the cluster at `offset` belongs to a file system that is there now."""
+    for volume, reader in medium.volumes:
+        now = reader.allocation()
+        if volume.span.start <= offset < volume.span.stop and now is not None:
+            inside = offset - volume.span.start - now.first
+            return inside < 0 or now.used(inside // now.unit)
+    return False
+
+
+@dataclass(slots=True)
+class _Folder:
+    """A folder of the former volume: clusters' bytes on the medium, its own number, its parent's.
+    """
+
+    own: int
+    parent: int
+    places: list[int]
+    name: str = ""
+    children: list[int] = field(default_factory=list)
+
+
+class FormerFat(Reader):
+    """The files that leftover folders name. Offsets are bytes of the medium."""
+
+    def __init__(self, medium: Medium, geometry: Geometry, begins: list[tuple[int, int, int]],
+                 further: list[int]) -> None:
+        source: Source = medium.source
+        size = geometry.cluster_size
+        first = geometry.offset(2)
+        super().__init__(source, Facts("fat, formatted over", source.size - max(0, first), size,
+                                       state=State.LOST))
+        self._geometry = geometry
+        self._count = max(0, (source.size - first) // size)
+        self._now = medium.use_of(size, first, self._count)
+        self._now.first = first
+        self._taken = self._now.copy()
+        self._letters = Letters()
+        self._folders = {own: _Folder(own, parent, [at]) for at, own, parent in begins}
+        self._complete(sorted(further), medium)
+        self._name_folders()
+        for folder in self._folders.values():
+            self._taken.take([(at, size) for at in folder.places])
+
+    def allocation(self) -> Any:
+        return self._now
+
+    def _data(self, folder: _Folder) -> bytes:
+        return b"".join(self._read(at, self._geometry.cluster_size) for at in folder.places)
+
+    # folders
+
+    def _complete(self, further: list[int], medium: Medium) -> None:
+        """Give each full folder the clusters that continue it: those written soonest after it."""
+        size, base = self._geometry.cluster_size, self._geometry.base
+        orphans: list[tuple[int, int]] = []  # cluster, the first file that it names
+        for at in further:
+            if (at - base) % size or in_use(medium, at):
+                continue
+            block = self._read(at, size)
+            if looks_like_entries(block):
+                starts = [s.cluster for s in slots(block) if not s.folder and s.cluster]
+                orphans.append(((at - base) // size, min(starts, default=0)))
+        for cluster, _ in sorted(orphans):
+            best: _Folder | None = None
+            newest = -1
+            for folder in self._folders.values():
+                if len(folder.places) >= MAX_FOLDER_CLUSTERS:
+                    continue
+                last = self._read(folder.places[-1], size)
+                if 0 in last[::32]:
+                    continue  # it ends by itself
+                latest = max((s.cluster for s in slots(last)), default=0)
+                if newest < latest < cluster and folder.own < cluster:
+                    best, newest = folder, latest
+            if best is not None:
+                best.places.append(self._geometry.offset(cluster))
+
+    def _name_folders(self) -> None:
+        for folder in self._folders.values():
+            for slot in slots(self._data(folder)):
+                if not slot.folder:
+                    self._letters.learn(slot.name)
+                    continue
+                inner = self._folders.get(slot.cluster)
+                if inner is not None and (inner.parent == folder.own or not inner.name):
+                    inner.name = slot.name
+
+    def _path(self, own: int, depth: int = 0) -> str:
+        folder = self._folders.get(own)
+        if folder is None or depth > MAX_DEPTH or folder.parent == own:
+            return f"lost folder {own}"
+        name = folder.name
+        if name.startswith(LOST):
+            name = self._letters.restore(name)[0]
+        if folder.parent == 0:
+            return name or f"lost folder {own}"
+        if not name:
+            return f"lost folder {own}"
+        return joined(self._path(folder.parent, depth + 1), name)
+
+    # entries
+
+    def live(self) -> Iterator[Entry]:
+        return iter(())
+
+    def removed(self) -> Iterator[Entry]:
+        for own, folder in sorted(self._folders.items()):
+            path = self._path(own)
+            for slot in slots(self._data(folder)):
+                if not slot.folder and slot.size:
+                    yield self._entry(path, folder, slot)
+
+    def _entry(self, path: str, folder: _Folder, slot: Slot) -> Entry:
+        size = self._geometry.cluster_size
+        at = folder.places[slot.at // size] + slot.at % size
+        name = slot.name
+        doubts: list[tuple[str, Mapping[str, Any]]] = [("chain-cleared", {})]
+        if name.startswith(LOST):
+            name, known = self._letters.restore(name, path)
+            doubts.append(("letter-guessed" if known else "letter-lost", {"name": name[1:]}))
+        if path.split("/", 1)[0].startswith("lost folder "):
+            doubts.append(("folder-lost", {}))
+        inside = 2 <= slot.cluster < self._count + 2
+        return Entry(joined(path, name), slot.size, at, True, slot.times(),
+                     Placed.GUESS if inside else Placed.NONE,
+                     first=self._geometry.offset(slot.cluster) if inside else None,
+                     doubts=tuple(doubts))
+
+    def placements(self, entry: Entry) -> Iterator[Extents]:
+        if entry.first is None:
+            return
+        size = self._geometry.cluster_size
+        first = self._now.first
+        number = (entry.first - first) // size
+        for runs in guesses(number, -(-entry.size // size), self._now, self._taken):
+            yield cut([(first + c * size, n * size) for c, n in runs], entry.size)
+
+    def claim(self, extents: Extents) -> None:
+        self._taken.take(extents)
+
+    def _read(self, at: int, length: int, code: str = "folder-unreadable") -> bytes:
+        try:
+            return self._volume.read_at(at, length).ljust(length, b"\0")
+        except SourceError:
+            self._problems.add(code, at)
+            return bytes(length)
+
+
+register_leftover(Leftover("fat", FatCollector))
