@@ -18,7 +18,7 @@ from needlewright.core.search.recognising import format_of_name, recognise
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
-from needlewright.core.volumes.base import Entry, Extents, Placed, Reader
+from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, cut
 
 MAX_PLACEMENTS = 64  # that are walked for one entry
 MAX_HEADS = 70_000  # placements whose first bytes are looked at
@@ -137,6 +137,8 @@ def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSi
             fate = Fate.FOREIGN
         return Placing(fate, absolute, reused=reused)
     trailer = thread.size - walk.stop if walk.ended and walk.broken is None else 0
+    if 0 < trailer < entry.loose:
+        absolute, trailer = cut(absolute, walk.stop), 0
     padded = trailer > 0 and _zeros(thread, walk.stop)
     if now is not None and not padded and trailer > max(TRAILER_BYTES, thread.size * TRAILER_SHARE):
         fate = Fate.FOREIGN
@@ -173,8 +175,6 @@ def _without(extents: Extents, now: Allocation) -> Extents:
             continue
         for begin, size, used in _pieces(offset, length, now):
             out.append((None if used else begin, size))
-    from needlewright.core.volumes.base import cut
-
     return cut(out, sum(n for _, n in out))
 
 

@@ -117,6 +117,7 @@ class Entry:
     doubts: tuple[tuple[str, Mapping[str, Any]], ...] = ()
     locked: bool = False
     version: str = ""  # which of several versions, where a file system keeps them
+    loose: int = 0  # bytes by which the stated size may be too large; 0: it is exact
 
     @property
     def name(self) -> str:
