@@ -114,12 +114,14 @@ def _worth(placing: Placing) -> tuple[int, int, int]:
     reached = 0
     if walk is not None:
         reached = walk.stop if walk.broken is None else walk.broken.offset
-    order = (Fate.THERE, Fate.PARTLY, Fate.FOREIGN, Fate.CLEARED, Fate.OVERWRITTEN)
+    order = (Fate.THERE, Fate.PARTLY, Fate.FOREIGN, Fate.CLEARED, Fate.OVERWRITTEN, Fate.NOWHERE)
     return int(walk is not None), reached, -order.index(placing.fate)
 
 
 def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSignal,
          now: Allocation | None) -> Placing:
+    if any(o is not None and (o + base < 0 or o + base + n > source.size) for o, n in extents):
+        return Placing(Fate.NOWHERE)
     reused = now.used_bytes(extents) if now is not None else 0
     if reused >= entry.size > 0:
         return Placing(Fate.OVERWRITTEN, reused=reused)

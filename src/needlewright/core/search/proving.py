@@ -192,6 +192,8 @@ class Prover:
               kept: Kept | None) -> Iterator[Event]:
         context = self._context
         if placing.fate in LOST_FATES:
+            if not entry.path:
+                return  # neither a name nor content: nothing is known of it
             yield from self._found(find_gone(entry, placing, self._base, kept, self._step))
             return
         if placing.walk is None or placing.form is None:

@@ -129,9 +129,24 @@ def btrfs_lzo(data: bytes, made: int) -> bytes:
     return bytes(out[:made])
 
 
+def _f2fs(unpack: Callable[[bytes, int], bytes]) -> Callable[[bytes, int], bytes]:
+    """How F2FS frames a packed cluster: its length and 20 more bytes before it."""
+    def framed(data: bytes, made: int) -> bytes:
+        length = int.from_bytes(data[:4], "little")
+        return unpack(data[24 : 24 + min(length, len(data))], made)
+    return framed
+
+
 CODINGS: Mapping[str, Callable[[bytes, int], bytes]] = {
     "lznt1": lznt1, "zlib": inflate, "zstd": zstd, "lz4": lz4, "lzo": lzo, "btrfs-lzo": btrfs_lzo,
+    "f2fs-lz4": _f2fs(lz4), "f2fs-lzo": _f2fs(lzo), "f2fs-zstd": _f2fs(zstd),
 }
+
+
+def _unpacker(coding: str) -> Callable[[bytes, int], bytes]:
+    if coding not in CODINGS:
+        raise FormatError("this way of compressing is not known", offset=0)
+    return CODINGS[coding]
 
 
 class CodedThread(Source):
@@ -178,7 +193,7 @@ class CodedThread(Source):
             made = b""
             if stored.size <= MAX_STORED and part.made <= MAX_MADE:
                 try:
-                    made = CODINGS[part.coding](stored.read_at(0, stored.size), part.made)
+                    made = _unpacker(part.coding)(stored.read_at(0, stored.size), part.made)
                 except FormatError:
                     made = b""
             piece = made[part.skip : part.skip + part.length]

@@ -472,4 +472,15 @@ def _time(raw: bytes, at: int, big: bool) -> Stamp | None:
     return unix(seconds, nanos)
 
 
-register(FileSystem("xfs", probe, XfsReader, (Mark(MAGIC, 0, lambda source, where: where),)))
+def _by_copy(source: Source, where: int) -> int | None:
+    """The volume's first byte, from the superblock of any of its groups."""
+    try:
+        found = read_super(source.read_at(where, 512))
+        head = source.read_at(where + found.sector_size, 16)
+    except (FormatError, SourceError):
+        return None
+    group = struct.unpack_from(">I", head, 8)[0] if head[:4] == b"XAGF" else 0
+    return where - group * found.group_blocks * found.block_size
+
+
+register(FileSystem("xfs", probe, XfsReader, (Mark(MAGIC, 0, _by_copy),)))

@@ -1,0 +1,386 @@
+"""HFS+ and HFSX: Apple's technical note TN1150. Big-endian.
+
+Live files by the catalogue, with the overflow of their extents. A removed record stays behind the
+end of its leaf until others move there, and in leaves that the tree has freed.
+Not read: the journal, resource forks, contents compressed in attributes, hard links' own names.
+"""
+
+from __future__ import annotations
+
+import struct
+import unicodedata
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.sources.source import Source
+from needlewright.core.sources.threads import Thread
+from needlewright.core.volumes.allocation import Allocation
+from needlewright.core.volumes.base import (
+    MAX_DEPTH,
+    Entry,
+    Extents,
+    Facts,
+    FileSystem,
+    Mark,
+    Placed,
+    Reader,
+    State,
+    Times,
+    cut,
+    joined,
+)
+from needlewright.core.volumes.registry import register
+from needlewright.core.volumes.stamps import hfs
+
+AT = 1024
+ROOT_PARENT, ROOT = 1, 2
+FOLDER, FILE, FOLDER_THREAD, FILE_THREAD = 1, 2, 3, 4
+LEAF = 0xFF
+MAX_NODES = 1 << 22
+FILE_BYTES, FOLDER_BYTES = 248, 88
+Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
+Fork = tuple[int, tuple[tuple[int, int], ...]]  # size in bytes, (block, count)
+
+
+@dataclass(frozen=True, slots=True)
+class Header:
+    """The volume header; `block` in bytes."""
+
+    block: int
+    blocks: int
+    bitmap: Fork
+    overflow: Fork
+    catalogue: Fork
+
+
+def read_header(raw: bytes) -> Header:
+    """The 512 bytes of a volume header; FormatError where they are none."""
+    if len(raw) < 512 or raw[:4] not in (b"H+\0\x04", b"HX\0\x05"):
+        raise FormatError("no HFS+ header", offset=AT)
+    block, blocks = struct.unpack_from(">II", raw, 40)
+    if block < 512 or block & (block - 1) or block > 1 << 24 or not blocks:
+        raise FormatError("geometry", offset=AT + 40)
+    return Header(block, blocks, read_fork(raw, 112), read_fork(raw, 192), read_fork(raw, 272))
+
+
+def read_fork(raw: bytes, at: int) -> Fork:
+    size, _, _ = struct.unpack_from(">QII", raw, at)
+    pairs = struct.unpack_from(">16I", raw, at + 16)
+    return size, tuple((pairs[i], pairs[i + 1]) for i in range(0, 16, 2) if pairs[i + 1])
+
+
+def _header(volume: Source) -> tuple[Header, int]:
+    for at in (AT, volume.size - 1024, volume.size // 4096 * 4096 - 1024):
+        try:
+            return read_header(volume.read_at(at, 512)), at
+        except (FormatError, SourceError):
+            continue
+    raise FormatError("no HFS+ volume", offset=AT)
+
+
+def probe(volume: Source) -> Facts | None:
+    """Facts of an HFS+ volume that begins at byte 0."""
+    try:
+        found, at = _header(volume)
+    except FormatError:
+        return None
+    size = found.block * found.blocks
+    state = State.DAMAGED if at != AT or size > volume.size else State.SOUND
+    return Facts("hfsplus", size, found.block, "", "", state, ("hfs-removed",))
+
+
+class _Tree:
+    """A B-tree in a fork: its nodes by number."""
+
+    def __init__(self, content: Source) -> None:
+        self._content = content
+        head = content.read_at(0, 512)
+        if len(head) < 120:
+            raise FormatError("a tree has no header", offset=0)
+        self.first_leaf = struct.unpack_from(">I", head, 24)[0]
+        self.node_size = struct.unpack_from(">H", head, 32)[0]
+        if self.node_size < 512 or self.node_size & (self.node_size - 1):
+            raise FormatError("a tree's nodes have no size", offset=32)
+        self.nodes = min(content.size // self.node_size, MAX_NODES)
+
+    def node(self, number: int) -> bytes:
+        try:
+            raw = self._content.read_at(number * self.node_size, self.node_size)
+        except SourceError:
+            return b""
+        return raw if len(raw) == self.node_size else b""
+
+    def leaves(self) -> Iterator[tuple[int, bytes]]:
+        """(number, node) of the leaves in order."""
+        number, seen = self.first_leaf, set[int]()
+        while number and number < self.nodes and number not in seen:
+            seen.add(number)
+            raw = self.node(number)
+            if not raw or raw[8] != LEAF:
+                return
+            yield number, raw
+            number = struct.unpack_from(">I", raw)[0]
+
+    def records(self, raw: bytes) -> Iterator[tuple[int, int]]:
+        """(start, stop) of the records of a node."""
+        count = struct.unpack_from(">H", raw, 10)[0]
+        if 2 * (count + 1) > len(raw) - 14:
+            return
+        offsets = struct.unpack_from(f">{count + 1}H", raw, len(raw) - 2 * (count + 1))[::-1]
+        for start, stop in pairwise(offsets):
+            if 14 <= start < stop <= len(raw):
+                yield start, stop
+
+
+@dataclass(frozen=True, slots=True)
+class _Record:
+    """A record of the catalogue."""
+
+    parent: int
+    name: str
+    kind: int
+    number: int
+    times: Times
+    fork: Fork
+    at: int
+
+
+def _record(raw: bytes, at: int, stop: int) -> _Record | None:
+    """The record whose key begins at `at`; None where there is none of a file or folder."""
+    if at + 8 > stop:
+        return None
+    key, parent, length = struct.unpack_from(">HIH", raw, at)
+    if key != 6 + 2 * length or length > 255 or at + 2 + key + 2 > stop:
+        return None
+    name = raw[at + 8 : at + 8 + 2 * length].decode("utf-16-be", "replace")
+    body = at + 2 + key + key % 2
+    kind = struct.unpack_from(">H", raw, body)[0]
+    if kind not in (FOLDER, FILE) or body + (
+            FILE_BYTES if kind == FILE else FOLDER_BYTES) > stop or not length:
+        return None
+    number, created, modified = struct.unpack_from(">III", raw, body + 8)
+    accessed = struct.unpack_from(">I", raw, body + 24)[0]
+    fork = read_fork(raw, body + 88) if kind == FILE else (0, ())
+    return _Record(parent, _plain(name), kind, number,
+                   Times(hfs(created), hfs(modified), hfs(accessed)), fork, at)
+
+
+def _plain(name: str) -> str:
+    """A name as other systems write it: composed, and with what HFS has for a slash."""
+    return unicodedata.normalize("NFC", name).replace("/", ":")
+
+
+class HfsReader(Reader):
+    """An open HFS+ volume."""
+
+    def __init__(self, volume: Source) -> None:
+        facts = probe(volume)
+        if facts is None:
+            raise FormatError("no HFS+ volume", offset=AT)
+        super().__init__(volume, facts)
+        self.header, at = _header(volume)
+        if at != AT:
+            self._problems.add("boot-from-copy", AT)
+        self._overflow: dict[int, list[tuple[int, tuple[tuple[int, int], ...]]]] = {}
+        self._overflow = self._load_overflow()
+        self._tree = _Tree(self._fork_source(self.header.catalogue, 4))
+        self._allocation = self._bitmap()
+        self._folders: dict[int, tuple[int, str]] | None = None
+        self._names: set[int] = set()
+
+    def allocation(self) -> Allocation:
+        return self._allocation
+
+    def _fork_source(self, fork: Fork, number: int) -> Thread:
+        extents, _ = self._extents(fork, number)
+        return Thread(self._volume, extents)
+
+    def _extents(self, fork: Fork, number: int) -> tuple[Extents, str]:
+        size, runs = fork
+        block = self.header.block
+        pieces = list(runs)
+        for start, more in sorted(self._overflow.get(number, ())):
+            if start == sum(n for _, n in pieces):
+                pieces += more
+        if any(b + n > self.header.blocks for b, n in pieces):
+            return (), "extents-outside"
+        out = cut([(b * block, n * block) for b, n in pieces], size)
+        short = sum(n for _, n in out) < size
+        return out, "extents-short" if short else ""
+
+    def _load_overflow(self) -> dict[int, list[tuple[int, tuple[tuple[int, int], ...]]]]:
+        found: dict[int, list[tuple[int, tuple[tuple[int, int], ...]]]] = {}
+        try:
+            tree = _Tree(self._fork_source(self.header.overflow, 3))
+        except FormatError:
+            self._problems.add("tree-wrong", AT + 192)
+            return found
+        for _, raw in tree.leaves():
+            for start, stop in tree.records(raw):
+                if stop - start < 76:
+                    continue
+                length, kind, _, number, first = struct.unpack_from(">HBBII", raw, start)
+                if length == 10 and kind == 0:
+                    pairs = struct.unpack_from(">16I", raw, start + 12)
+                    runs = tuple((pairs[i], pairs[i + 1]) for i in range(0, 16, 2) if pairs[i + 1])
+                    found.setdefault(number, []).append((first, runs))
+        return found
+
+    def _bitmap(self) -> Allocation:
+        source = self._fork_source(self.header.bitmap, 6)
+        count = self.header.blocks
+        try:
+            raw = source.read_at(0, -(-count // 8))
+        except SourceError:
+            raw = b""
+        bits = np.frombuffer(raw.ljust(-(-count // 8), b"\0"), np.uint8)
+        # The first block is the highest bit here.
+        return Allocation.of_flags(self.header.block, 0,
+                                   np.unpackbits(bits)[:count].astype(np.bool_))
+
+    # entries
+
+    def _load(self) -> None:
+        """Folder -> (parent, name); and the numbers of all that is there."""
+        self._folders = {}
+        for _, raw in self._tree.leaves():
+            for start, stop in self._tree.records(raw):
+                record = _record(raw, start, stop)
+                if record is None:
+                    continue
+                self._names.add(record.number)
+                if record.kind == FOLDER:
+                    self._folders[record.number] = (record.parent, record.name)
+
+    def _path(self, number: int) -> str:
+        parts: list[str] = []
+        assert self._folders is not None
+        for _ in range(MAX_DEPTH):
+            if number in (ROOT, ROOT_PARENT):
+                break
+            if number not in self._folders:
+                parts.append(f"lost folder {number}")
+                break
+            number, name = self._folders[number]
+            parts.append(name)
+        return "/".join(reversed(parts))
+
+    def live(self) -> Iterator[Entry]:
+        self._load()
+        for number, raw in self._tree.leaves():
+            for start, stop in self._tree.records(raw):
+                record = _record(raw, start, stop)
+                if record is not None and record.kind == FILE and record.number != ROOT:
+                    yield self._entry(record, number, removed=False)
+
+    def _entry(self, record: _Record, node: int, removed: bool) -> Entry:
+        extents, why = self._extents(record.fork, record.number)
+        path = joined(self._path(record.parent), record.name)
+        doubts: Doubts = ((why, {}),) if why else ()
+        if path.startswith("lost folder "):
+            doubts = (*doubts, ("folder-lost", {}))
+        at = self._fork_source(self.header.catalogue, 4).place(
+            node * self._tree.node_size + record.at) or 0
+        placed = Placed.CHAIN if why or removed else Placed.EXACT
+        return Entry(path, record.fork[0], at, removed, record.times,
+                     placed if extents else Placed.NONE, extents, doubts=doubts)
+
+    def removed(self) -> Iterator[Entry]:
+        if self._folders is None:
+            self._load()
+        assert self._folders is not None
+        in_use = {number for number, _ in self._tree.leaves()}
+        kept: dict[int, tuple[_Record, int]] = {}
+        names: dict[int, tuple[int, str]] = {}
+        for number in range(1, self._tree.nodes):
+            raw = self._tree.node(number)
+            if not raw:
+                continue
+            start = 14
+            if number in in_use:
+                ends = [stop for _, stop in self._tree.records(raw)]
+                start = max(ends, default=14)
+            for record in _strays(raw, start, self.header):
+                if record.number in self._names:
+                    continue
+                if record.kind == FOLDER:
+                    self._folders.setdefault(record.number, (record.parent, record.name))
+                elif record.kind == FILE_THREAD:
+                    names.setdefault(record.number, (record.parent, record.name))
+                elif record.fork[0]:
+                    known = kept.get(record.number)
+                    if known is None or (record.name and not known[0].name):
+                        kept[record.number] = (record, number)
+        yield from self._kept(kept, names)
+
+    def _kept(self, kept: dict[int, tuple[_Record, int]],
+              names: dict[int, tuple[int, str]]) -> Iterator[Entry]:
+        """The removed files of what was left over: whole records, and parts that fit together."""
+        for number, (record, node) in kept.items():
+            if not record.name and number in names:
+                record = replace(record, parent=names[number][0], name=names[number][1])
+            entry = self._entry(record, node, removed=True)
+            if record.name:
+                yield entry
+            else:
+                yield replace(entry, path="", doubts=(("name-lost", {}),))
+        for number, (parent, name) in names.items():
+            if number not in kept and self._folders is not None and number not in self._folders:
+                yield Entry(joined(self._path(parent), name), 0, 0, True, placed=Placed.NONE)
+
+
+def _strays(raw: bytes, start: int, header: Header) -> Iterator[_Record]:
+    """Records in room that a node does not use: whole ones, names of numbers, nameless bodies."""
+    at = start + start % 2
+    while at + 8 < len(raw):
+        record = _record(raw, at, len(raw))
+        if record is not None and record.number >= 16 and record.parent >= ROOT and (
+                record.times.created is not None):
+            yield record
+            at += 2 + 6 + 2 * len(record.name)
+            at += at % 2 + (FILE_BYTES if record.kind == FILE else FOLDER_BYTES)
+            continue
+        found = _thread(raw, at) or _body(raw, at, header)
+        if found is not None:
+            yield found
+        at += 2
+
+
+def _thread(raw: bytes, at: int) -> _Record | None:
+    """A record that gives a file's number its name."""
+    if at + 18 > len(raw):
+        return None
+    key, number, length, kind, reserved, parent, name_length = struct.unpack_from(">HIHHHIH", raw, at)
+    stop = at + 18 + 2 * name_length
+    if key != 6 or length or kind != FILE_THREAD or reserved or not 0 < name_length <= 255 or (
+            stop > len(raw) or number < 16 or parent < ROOT):
+        return None
+    name = raw[at + 18 : stop].decode("utf-16-be", "replace")
+    return _Record(parent, _plain(name), FILE_THREAD, number, Times(), (0, ()), at)
+
+
+def _body(raw: bytes, at: int, header: Header) -> _Record | None:
+    """A file's record whose key was written over: its number, times and place are left."""
+    if at + FILE_BYTES > len(raw) or raw[at : at + 2] != b"\0\x02" or any(raw[at + 4 : at + 8]):
+        return None
+    number, created, modified = struct.unpack_from(">III", raw, at + 8)
+    size, _, blocks = struct.unpack_from(">QII", raw, at + 88)
+    fork = read_fork(raw, at + 88)
+    told = sum(n for _, n in fork[1])
+    fits = (0 < size <= blocks * header.block < size + header.block * 65 and told <= blocks
+            and fork[1] and all(b + n <= header.blocks for b, n in fork[1]))
+    times = Times(hfs(created), hfs(modified), None)
+    if number < 16 or not fits or times.created is None or times.modified is None:
+        return None
+    return _Record(0, "", FILE, number, times, fork, at)
+
+
+register(FileSystem("hfsplus", probe, HfsReader, (
+    Mark(b"H+\x00\x04", 0, lambda source, where: where - AT),
+    Mark(b"HX\x00\x05", 0, lambda source, where: where - AT),
+)))
