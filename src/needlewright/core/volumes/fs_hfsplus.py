@@ -7,6 +7,7 @@ Not read: the journal, resource forks, contents compressed in attributes, hard l
 
 from __future__ import annotations
 
+import re
 import struct
 import unicodedata
 from collections.abc import Iterator, Mapping
@@ -43,6 +44,9 @@ FOLDER, FILE, FOLDER_THREAD, FILE_THREAD = 1, 2, 3, 4
 LEAF = 0xFF
 MAX_NODES = 1 << 22
 FILE_BYTES, FOLDER_BYTES = 248, 88
+THREAD = struct.Struct(">HIHHHIH")
+# Where a thread's key begins, or the body of a file's or a folder's record.
+TRACES = re.compile(rb"(?s)\x00\x06....\x00\x00\x00\x04\x00\x00|\x00[\x01\x02](?=..\x00\x00)")
 Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 Fork = tuple[int, tuple[tuple[int, int], ...]]  # size in bytes, (block, count)
 
@@ -336,26 +340,35 @@ class HfsReader(Reader):
 
 def _strays(raw: bytes, start: int, header: Header) -> Iterator[_Record]:
     """Records in room that a node does not use: whole ones, names of numbers, nameless bodies."""
-    at = start + start % 2
-    while at + 8 < len(raw):
-        record = _record(raw, at, len(raw))
-        if record is not None and record.number >= 16 and record.parent >= ROOT and (
-                record.times.created is not None):
-            yield record
-            at += 2 + 6 + 2 * len(record.name)
-            at += at % 2 + (FILE_BYTES if record.kind == FILE else FOLDER_BYTES)
-            continue
-        found = _thread(raw, at) or _body(raw, at, header)
-        if found is not None:
+    for match in TRACES.finditer(raw, start):
+        at = match.start()
+        if raw[at + 1] == 6:
+            found = _thread(raw, at)
+        else:
+            found = _keyed(raw, at, start) or _body(raw, at, header)
+        if found is not None and found.number >= 16:
             yield found
-        at += 2
+
+
+def _keyed(raw: bytes, body: int, start: int) -> _Record | None:
+    """The record whose body begins at `body`, if its key still stands before it."""
+    for length in range(1, 256):
+        at = body - 8 - 2 * length
+        if at < start:
+            return None
+        if struct.unpack_from(">H", raw, at)[0] == 6 + 2 * length and (
+                struct.unpack_from(">H", raw, at + 6)[0] == length):
+            record = _record(raw, at, len(raw))
+            if record is not None and record.parent >= ROOT and record.times.created is not None:
+                return record
+    return None
 
 
 def _thread(raw: bytes, at: int) -> _Record | None:
     """A record that gives a file's number its name."""
     if at + 18 > len(raw):
         return None
-    key, number, length, kind, reserved, parent, name_length = struct.unpack_from(">HIHHHIH", raw, at)
+    key, number, length, kind, reserved, parent, name_length = THREAD.unpack_from(raw, at)
     stop = at + 18 + 2 * name_length
     if key != 6 or length or kind != FILE_THREAD or reserved or not 0 < name_length <= 255 or (
             stop > len(raw) or number < 16 or parent < ROOT):

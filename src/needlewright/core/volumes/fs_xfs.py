@@ -3,7 +3,8 @@
 Source: the kernel's fs/xfs/libxfs/xfs_format.h and xfs_da_format.h. A removed inode loses its size,
 but its fork keeps the extents for a while, and its folder the name beside half of its number. Such
 files end where their own content does.
-Not read: realtime volumes, external logs, the log.
+The log (xfs_log) knows both as they were.
+Not read: realtime volumes, external logs.
 """
 
 from __future__ import annotations
@@ -11,7 +12,6 @@ from __future__ import annotations
 import struct
 from collections import deque
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -29,66 +29,29 @@ from needlewright.core.volumes.base import (
     Placed,
     Reader,
     State,
-    Times,
     cut,
     joined,
 )
 from needlewright.core.volumes.registry import register
-from needlewright.core.volumes.stamps import Stamp, unix
+from needlewright.core.volumes.xfs_layout import (
+    EXTENTS,
+    FOLDER,
+    FORMAT,
+    LOCAL,
+    MAGIC,
+    REGULAR,
+    TREE,
+    Inode,
+    parse_inode,
+    read_super,
+)
+from needlewright.core.volumes.xfs_removed import Removed
 
-MAGIC = b"XFSB"
-LOCAL, EXTENTS, TREE = 1, 2, 3
-FOLDER, REGULAR, FORMAT = 0x4000, 0x8000, 0xF000
-FTYPE_5, FTYPE_4 = 0x1, 0x200
-BIG_TIME, BIG_COUNTS = 0x08, 0x10
 MAX_EXTENTS = 1 << 20
 MAX_TREE = 1 << 18  # blocks of one tree
 LEAF_BYTES = 32 << 30  # a folder's entries lie before this byte of it
 EXTENT = struct.Struct(">QQ")
 Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Super:
-    """The geometry; sizes in bytes, `*_log` in bits."""
-
-    block_size: int
-    blocks: int
-    root: int
-    group_blocks: int
-    groups: int
-    sector_size: int
-    inode_size: int
-    inodes_log: int
-    group_log: int
-    folder_size: int
-    version: int
-    ftype: bool
-    label: str
-    uuid: bytes
-
-
-def read_super(raw: bytes) -> Super:
-    """The geometry of a superblock; FormatError where it states none."""
-    if len(raw) < 264 or raw[:4] != MAGIC:
-        raise FormatError("no XFS superblock", offset=0)
-    block_size, blocks = struct.unpack_from(">IQ", raw, 4)
-    root = struct.unpack_from(">Q", raw, 56)[0]
-    group_blocks, groups = struct.unpack_from(">II", raw, 84)
-    flags, sector, inode = struct.unpack_from(">HHH", raw, 100)
-    inodes_log, group_log = raw[123], raw[124]
-    if block_size not in (512, 1024, 2048, 4096, 8192, 16384, 32768, 65536) or not blocks or (
-            not group_blocks or not 0 < groups <= 1 << 20 or inode not in (256, 512, 1024, 2048)
-            or inodes_log > 8 or not 1 <= group_log <= 31 or sector not in (512, 1024, 2048, 4096)
-            or raw[192] > 8):
-        raise FormatError("geometry", offset=4)
-    version = flags & 15
-    incompatible = struct.unpack_from(">I", raw, 216)[0] if version == 5 else 0
-    features_2 = struct.unpack_from(">I", raw, 200)[0]
-    ftype = bool(incompatible & FTYPE_5) if version == 5 else bool(features_2 & FTYPE_4)
-    return Super(block_size, blocks, root, group_blocks, groups, sector, inode, inodes_log,
-                 group_log, block_size << raw[192], version, ftype,
-                 raw[108:120].split(b"\0")[0].decode("utf-8", "replace"), raw[32:48])
 
 
 def probe(volume: Source) -> Facts | None:
@@ -103,20 +66,6 @@ def probe(volume: Source) -> Facts | None:
                  ("xfs-names", "xfs-sizes"))
 
 
-@dataclass(frozen=True, slots=True)
-class Inode:
-    """What an inode says; `fork`: the bytes of its data fork."""
-
-    number: int
-    mode: int
-    form: int
-    links: int
-    size: int
-    extents: int
-    fork: bytes
-    times: Times
-
-
 class XfsReader(Reader):
     """An open XFS volume."""
 
@@ -127,15 +76,24 @@ class XfsReader(Reader):
         super().__init__(volume, facts)
         self.geometry = read_super(volume.read_at(0, 512))
         self._allocation = self._free_space()
-        self._folders: dict[int, str] = {}
+        self.folders: dict[int, str] = {}
         self._walked = False
+        self._gone: Removed | None = None
+
+    @property
+    def volume(self) -> Source:
+        return self._volume
+
+    def problem(self, code: str, offset: int) -> None:
+        """Note something damaged."""
+        self._problems.add(code, offset)
 
     def allocation(self) -> Allocation:
         return self._allocation
 
     # blocks and trees
 
-    def _byte(self, block: int) -> int | None:
+    def byte(self, block: int) -> int | None:
         """The byte of a block by its number of the file system; None where it lies outside."""
         geometry = self.geometry
         group, inside = block >> geometry.group_log, block & (1 << geometry.group_log) - 1
@@ -143,10 +101,10 @@ class XfsReader(Reader):
             return None
         return (group * geometry.group_blocks + inside) * geometry.block_size
 
-    def _group_byte(self, group: int, block: int) -> int:
+    def group_byte(self, group: int, block: int) -> int:
         return (group * self.geometry.group_blocks + block) * self.geometry.block_size
 
-    def _tree(self, group: int, root: int, magics: tuple[bytes, bytes], head: tuple[int, int],
+    def tree(self, group: int, root: int, magics: tuple[bytes, bytes], head: tuple[int, int],
               record: int, key: int) -> Iterator[bytes]:
         """The records of a tree of a group (pointers of 32 bits), leaf by leaf."""
         queue, seen = deque([root]), set[int]()
@@ -154,12 +112,12 @@ class XfsReader(Reader):
         while queue:
             block = queue.popleft()
             if block in seen or block >= self.geometry.group_blocks or len(seen) > MAX_TREE:
-                self._problems.add("tree-wrong", self._group_byte(group, 0))
+                self._problems.add("tree-wrong", self.group_byte(group, 0))
                 continue
             seen.add(block)
-            raw = self._read(self._group_byte(group, block), self.geometry.block_size)
+            raw = self._read(self.group_byte(group, block), self.geometry.block_size)
             if raw[:4] not in magics:
-                self._problems.add("tree-wrong", self._group_byte(group, block))
+                self._problems.add("tree-wrong", self.group_byte(group, block))
                 continue
             level, count = struct.unpack_from(">HH", raw, 4)
             if level == 0:
@@ -176,12 +134,12 @@ class XfsReader(Reader):
         count = geometry.groups * geometry.group_blocks
         used = np.ones(count, np.bool_)
         for group in range(geometry.groups):
-            head = self._read(self._group_byte(group, 0) + geometry.sector_size, 64)
+            head = self._read(self.group_byte(group, 0) + geometry.sector_size, 64)
             if head[:4] != b"XAGF":
-                self._problems.add("group-damaged", self._group_byte(group, 0))
+                self._problems.add("group-damaged", self.group_byte(group, 0))
                 continue
             root = struct.unpack_from(">I", head, 16)[0]
-            for leaf in self._tree(group, root, (b"ABTB", b"AB3B"), (16, 56), 8, 8):
+            for leaf in self.tree(group, root, (b"ABTB", b"AB3B"), (16, 56), 8, 8):
                 for start, length in struct.iter_unpack(">II", leaf):
                     first = group * geometry.group_blocks + start
                     used[first : first + min(length, geometry.group_blocks - start)] = False
@@ -196,38 +154,24 @@ class XfsReader(Reader):
         block, index = inside >> geometry.inodes_log, inside & (1 << geometry.inodes_log) - 1
         if group >= geometry.groups or block >= geometry.group_blocks:
             return None
-        at = self._group_byte(group, block) + index * geometry.inode_size
-        return self._parse(self._read(at, geometry.inode_size), number)
+        at = self.group_byte(group, block) + index * geometry.inode_size
+        return self.parse(self._read(at, geometry.inode_size), number)
 
-    def _inode_at(self, number: int) -> int:
+    def inode_at(self, number: int) -> int:
         geometry = self.geometry
         shift = geometry.group_log + geometry.inodes_log
         group, inside = number >> shift, number & (1 << shift) - 1
-        return self._group_byte(group, inside >> geometry.inodes_log) + (
+        return self.group_byte(group, inside >> geometry.inodes_log) + (
             inside & (1 << geometry.inodes_log) - 1) * geometry.inode_size
 
-    def _parse(self, raw: bytes, number: int) -> Inode | None:
-        if raw[:2] != b"IN":
-            return None
-        mode, version, form = struct.unpack_from(">HBB", raw, 2)
-        links = struct.unpack_from(">I", raw, 16)[0]
-        size = struct.unpack_from(">Q", raw, 56)[0]
-        extents = struct.unpack_from(">I", raw, 76)[0]
-        flags = struct.unpack_from(">Q", raw, 120)[0] if version == 3 else 0
-        if flags & BIG_COUNTS:
-            extents = struct.unpack_from(">Q", raw, 24)[0]
-        start = 176 if version == 3 else 100
-        stop = start + raw[82] * 8 if raw[82] else len(raw)
-        big = bool(flags & BIG_TIME)
-        created = _time(raw, 144, big) if version == 3 else None
-        times = Times(created, _time(raw, 40, big), _time(raw, 32, big), None)
-        return Inode(number, mode, form, links, size, extents, raw[start:stop], times)
+    def parse(self, raw: bytes, number: int) -> Inode | None:
+        return parse_inode(raw, number)
 
-    def _extents(self, inode: Inode) -> tuple[Extents, str]:
+    def extents(self, inode: Inode) -> tuple[Extents, str]:
         pieces: list[tuple[int, int, int, bool]] = []
         why = ""
         if inode.form == EXTENTS:
-            why = self._records(inode.fork[: 16 * min(inode.extents, 1 << 12)], pieces)
+            why = self.records(inode.fork[: 16 * min(inode.extents, 1 << 12)], pieces)
         elif inode.form == TREE:
             level, count = struct.unpack_from(">HH", inode.fork)
             most = (len(inode.fork) - 4) // 16
@@ -235,7 +179,7 @@ class XfsReader(Reader):
                 return (), "extents-wrong"
             roots = struct.unpack_from(f">{count}Q", inode.fork, 4 + 8 * most)
             why = self._map_tree(roots, pieces, level)
-        return self._laid_out(pieces, inode.size, why)
+        return self.laid_out(pieces, inode.size, why)
 
     def _map_tree(self, roots: tuple[int, ...], pieces: list[tuple[int, int, int, bool]],
                   level: int) -> str:
@@ -244,7 +188,7 @@ class XfsReader(Reader):
         queue, seen, why = deque((b, level) for b in roots), 0, ""
         while queue:
             block, above = queue.popleft()
-            at = self._byte(block)
+            at = self.byte(block)
             seen += 1
             if at is None or seen > MAX_TREE:
                 return "extents-wrong"
@@ -256,26 +200,26 @@ class XfsReader(Reader):
             if count > most:
                 return "extents-wrong"
             if own == 0:
-                why = self._records(raw[head : head + 16 * count], pieces) or why
+                why = self.records(raw[head : head + 16 * count], pieces) or why
             else:
                 inner = struct.unpack_from(f">{count}Q", raw, head + 8 * most)
                 queue.extend((b, own) for b in inner)
         return why
 
-    def _records(self, raw: bytes, pieces: list[tuple[int, int, int, bool]]) -> str:
+    def records(self, raw: bytes, pieces: list[tuple[int, int, int, bool]]) -> str:
         for high, low in EXTENT.iter_unpack(raw[: len(raw) // 16 * 16]):
             unwritten = bool(high >> 63)
             offset = high >> 9 & (1 << 54) - 1
             block = (high & 0x1FF) << 43 | low >> 21
             count = low & (1 << 21) - 1
-            at = self._byte(block)
-            last = self._byte(block + count - 1) if count else None
+            at = self.byte(block)
+            last = self.byte(block + count - 1) if count else None
             if at is None or last is None or len(pieces) >= MAX_EXTENTS:
                 return "extents-wrong"
             pieces.append((offset, count, at, not unwritten))
         return ""
 
-    def _laid_out(self, pieces: list[tuple[int, int, int, bool]], size: int,
+    def laid_out(self, pieces: list[tuple[int, int, int, bool]], size: int,
                   why: str) -> tuple[Extents, str]:
         block = self.geometry.block_size
         out: list[tuple[int | None, int]] = []
@@ -293,16 +237,16 @@ class XfsReader(Reader):
 
     # folders
 
-    def _names(self, inode: Inode) -> Iterator[tuple[int, str, bool, int]]:
+    def names(self, inode: Inode) -> Iterator[tuple[int, str, bool, int]]:
         """(inode number, name, whether it was removed, byte) of what a folder names.
 
         Of removed ones only the lower 32 bits of the number are left.
         """
         if inode.form == LOCAL:
-            yield from self._short_names(inode)
+            yield from self.short_names(inode)
             return
         size = self.geometry.folder_size
-        extents, _ = self._extents(inode)
+        extents, _ = self.extents(inode)
         at = 0
         for offset, length in extents:
             if offset is not None and at < LEAF_BYTES:
@@ -312,7 +256,7 @@ class XfsReader(Reader):
                         yield number, name, removed, place + inside
             at += length
 
-    def _short_names(self, inode: Inode) -> Iterator[tuple[int, str, bool, int]]:
+    def short_names(self, inode: Inode) -> Iterator[tuple[int, str, bool, int]]:
         raw, wide = inode.fork, inode.fork[1] if len(inode.fork) > 1 else 0
         width = 8 if wide else 4
         at = 2 + width
@@ -325,7 +269,7 @@ class XfsReader(Reader):
             if place + width > len(raw):
                 return
             number = int.from_bytes(raw[place : place + width], "big")
-            yield number, name.decode("utf-8", "replace"), False, self._inode_at(inode.number)
+            yield number, name.decode("utf-8", "replace"), False, self.inode_at(inode.number)
             at = place + width
 
     def _block_names(self, raw: bytes) -> Iterator[tuple[int, str, bool, int]]:
@@ -348,16 +292,16 @@ class XfsReader(Reader):
             number, length = struct.unpack_from(">QB", raw, at)
             name = raw[at + 9 : at + 9 + length].decode("utf-8", "replace")
             yield number, name, False, at
-            at += self._room(length)
+            at += self.room(length)
 
-    def _room(self, length: int) -> int:
+    def room(self, length: int) -> int:
         return (8 + 1 + length + self.geometry.ftype + 2 + 7) // 8 * 8
 
     def _free_names(self, raw: bytes, at: int, stop: int) -> Iterator[tuple[int, str, bool, int]]:
         """Names in freed room: each entry's tag still says where in the block it began."""
         while at + 16 <= stop:
             length = raw[at + 8]
-            room = self._room(length)
+            room = self.room(length)
             tag = struct.unpack_from(">H", raw, at + room - 2)[0] if at + room <= stop else -1
             name = raw[at + 9 : at + 9 + length]
             if length and tag == at and b"\0" not in name and b"/" not in name:
@@ -370,16 +314,16 @@ class XfsReader(Reader):
     # entries
 
     def live(self) -> Iterator[Entry]:
-        self._folders = {self.geometry.root: ""}
+        self.folders = {self.geometry.root: ""}
         queue = deque([self.geometry.root])
         while queue:
             number = queue.popleft()
-            path = self._folders[number]
+            path = self.folders[number]
             inode = self.inode(number)
             if inode is None or inode.mode & FORMAT != FOLDER:
-                self._problems.add("folder-damaged", self._inode_at(number), path=path or "/")
+                self._problems.add("folder-damaged", self.inode_at(number), path=path or "/")
                 continue
-            for inner, name, removed, at in self._names(inode):
+            for inner, name, removed, at in self.names(inode):
                 if removed or name in (".", ".."):
                     continue
                 found = self.inode(inner)
@@ -387,15 +331,15 @@ class XfsReader(Reader):
                 if found is None or not found.links:
                     self._problems.add("inode-missing", at, path=whole)
                 elif found.mode & FORMAT == FOLDER:
-                    if inner in self._folders or whole.count("/") > MAX_DEPTH:
+                    if inner in self.folders or whole.count("/") > MAX_DEPTH:
                         self._problems.add("folder-loop", at, path=whole)
                         continue
-                    self._folders[inner] = whole
+                    self.folders[inner] = whole
                     queue.append(inner)
                 elif found.mode & FORMAT == REGULAR:
-                    extents, why = self._extents(found)
+                    extents, why = self.extents(found)
                     doubts: Doubts = ((why, {}),) if why else ()
-                    yield Entry(whole, found.size, self._inode_at(inner), False, found.times,
+                    yield Entry(whole, found.size, self.inode_at(inner), False, found.times,
                                 Placed.CHAIN if why else Placed.EXACT, extents, doubts=doubts)
         self._walked = True
 
@@ -403,73 +347,9 @@ class XfsReader(Reader):
         if not self._walked:
             for _ in self.live():
                 pass
-        names = self._removed_names()
-        for number in self._free_inodes():
-            raw = self._read(self._inode_at(number), self.geometry.inode_size)
-            inode = self._parse(raw, number)
-            if inode is None or inode.mode & FORMAT:
-                continue
-            pieces: list[tuple[int, int, int, bool]] = []
-            extents = self._old_fork(inode, pieces)
-            if not extents:
-                continue
-            size = sum(n for _, n in extents)
-            path = names.pop(number & 0xFFFF_FFFF, "")
-            doubts: Doubts = () if path else (("name-lost", {}),)
-            yield Entry(path, size, self._inode_at(number), True, inode.times, Placed.CHAIN,
-                        extents, doubts=doubts, loose=self.geometry.block_size)
-        for path in names.values():
-            yield Entry(path, 0, 0, True, placed=Placed.NONE)
-
-    def _removed_names(self) -> dict[int, str]:
-        """Lower half of an inode's number -> path, of names in freed room."""
-        found: dict[int, str] = {}
-        for number, path in self._folders.items():
-            inode = self.inode(number)
-            for inner, name, removed, _ in self._names(inode) if inode is not None else ():
-                if removed and name not in (".", ".."):
-                    found[inner] = joined(path, name)
-        return found
-
-    def _free_inodes(self) -> Iterator[int]:
-        """The numbers of the inodes that their trees call free."""
-        geometry = self.geometry
-        shift = geometry.group_log + geometry.inodes_log
-        for group in range(geometry.groups):
-            head = self._read(self._group_byte(group, 0) + 2 * geometry.sector_size, 64)
-            if head[:4] != b"XAGI":
-                self._problems.add("group-damaged", self._group_byte(group, 0))
-                continue
-            root = struct.unpack_from(">I", head, 20)[0]
-            for leaf in self._tree(group, root, (b"IABT", b"IAB3"), (16, 56), 16, 4):
-                for first, _, free in struct.iter_unpack(">IIQ", leaf[: len(leaf) // 16 * 16]):
-                    for bit in range(64):
-                        if free >> bit & 1:
-                            yield group << shift | first + bit
-
-    def _old_fork(self, inode: Inode, pieces: list[tuple[int, int, int, bool]]) -> Extents:
-        """The extents that a freed inode's fork still shows: records in order from byte 0."""
-        at = 0
-        for place in range(0, len(inode.fork) - 15, 16):
-            raw = inode.fork[place : place + 16]
-            if not any(raw):
-                break
-            before = len(pieces)
-            if self._records(raw, pieces) or len(pieces) == before or pieces[-1][0] < at or (
-                    at == 0 and pieces[0][0] != 0) or not pieces[-1][3]:
-                del pieces[before:]
-                break
-            at = pieces[-1][0] + pieces[-1][1]
-        extents, why = self._laid_out(pieces, at * self.geometry.block_size, "")
-        return () if why else extents
-
-
-def _time(raw: bytes, at: int, big: bool) -> Stamp | None:
-    if big:
-        seconds, nanos = divmod(struct.unpack_from(">Q", raw, at)[0], 1_000_000_000)
-        return unix(seconds - (1 << 31), nanos)
-    seconds, nanos = struct.unpack_from(">iI", raw, at)
-    return unix(seconds, nanos)
+        if self._gone is None:
+            self._gone = Removed(self)
+        yield from self._gone.entries()
 
 
 def _by_copy(source: Source, where: int) -> int | None:
