@@ -1,6 +1,7 @@
 """Every code that the core can raise or note has its sentence; figures read as they should."""
 
 import ast
+import re
 import unittest
 from pathlib import Path
 
@@ -8,7 +9,8 @@ import needlewright
 from needlewright.core.errors import SourceError
 from needlewright.core.formats.base import Check, Outcome
 from needlewright.core.imaging.events import CopyEnding, Pause
-from needlewright.wording import activity, checks, errors, guards, units
+from needlewright.core.search.record_finds import LOST_FATES, OF_NAMES
+from needlewright.wording import activity, checks, errors, guards, units, volumes
 
 CORE = Path(needlewright.__file__).parent / "core"
 RAISED = {"SourceError", "JobError", "DeliveryError", "NeedlewrightError"}
@@ -40,10 +42,24 @@ class SentencesTest(unittest.TestCase):
         self.assertLessEqual(holding, set(guards.HOLDING) | set(errors.SENTENCES))
 
     def test_every_note_and_log_entry_has_one(self):
-        codes = codes_given_to({"Note", "log"}, 0) - {"search-", "copy-", "copy-waits-"}
+        codes = codes_given_to({"Note", "log"}, 0) - {"search-", "copy-", "copy-waits-", "volume-"}
         codes |= {f"copy-{ending}" for ending in CopyEnding}
         codes |= {f"copy-waits-{reason}" for reason in Pause}
         self.assertLessEqual(codes, set(activity.LOG))
+
+    def test_everything_wrong_with_a_volume_has_one(self):
+        codes = codes_given_to({"Problem", "problem"}, 0)
+        for path in (CORE / "volumes").glob("*.py"):
+            codes |= set(re.findall(r'problems\.add\(\s*"([a-z-]+)"', path.read_text()))
+        self.assertGreater(len(codes), 15)
+        self.assertLessEqual({f"volume-{code}" for code in codes}, set(activity.LOG))
+
+    def test_every_fate_and_doubt_has_one(self):
+        doubts = {"chain-cleared", "letter-guessed", "name-lost", "set-checksum", "runs-missing"}
+        told = set(LOST_FATES.values()) | OF_NAMES | doubts
+        self.assertLessEqual(told, set(checks.SENTENCES))
+        for kind in ("fat32", "looks-encrypted", "sound"):
+            self.assertTrue(volumes.kind(kind))
 
     def test_missing_values_never_break_a_sentence(self):
         for code in errors.SENTENCES:

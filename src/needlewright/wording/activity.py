@@ -9,7 +9,7 @@ from needlewright.core.delivery.bag import Delivered, Delivering
 from needlewright.core.imaging.events import Copied, Copying, Waiting
 from needlewright.core.imaging.verify import Verified, Verifying
 from needlewright.core.search.events import Progress
-from needlewright.wording import finds, units
+from needlewright.wording import finds, units, volumes
 
 PHASES = {"write": "writing", "bag": "making the manifests", "verify": "reading back"}
 
@@ -18,6 +18,43 @@ LOG = {
     "search-done": "{step} on {source}: done.",
     "search-stopped": "{step} on {source}: stopped; it goes on from there next time.",
     "range-unreadable": "Not readable from {start_place} to {stop_place}: {reason}.",
+    "former-volume": "Traces of a {kind} volume with clusters of {bytes_size}: its files are "
+                     "looked at.",
+    "volume-unread": "The {kind} volume at {start_place} cannot be read: {why}.",
+    "volume-locked": "The volume at {start_place} is encrypted ({kind}); without its key nothing "
+                     "in it can be read.",
+    "volume-boot-from-copy": "The beginning of the volume at {start_place} is damaged; a copy of "
+                             "it was used.",
+    "volume-fat-copies-differ": "The two allocation tables differ from {start_place} on; both are "
+                                "used.",
+    "volume-fat-unreadable": "A part of the allocation table at {start_place} cannot be read.",
+    "volume-bitmap-missing": "The map of what is in use cannot be read at {start_place}.",
+    "volume-chunks-elsewhere": "{count} stretches of this file system lie on other devices.",
+    "volume-folder-damaged": "The folder {path} is damaged at {start_place}.",
+    "volume-folder-encrypted": "Names and contents are encrypted at {start_place}.",
+    "volume-folder-loop": "The folder {path} leads back into itself at {start_place}; it is not "
+                          "followed again.",
+    "volume-folder-unreadable": "A part of a folder at {start_place} cannot be read.",
+    "volume-group-damaged": "A part of the volume's own records at {start_place} is damaged.",
+    "volume-inode-missing": "{path} is listed, but its record is not there.",
+    "volume-log-unreadable": "The log at {start_place} cannot be read.",
+    "volume-node-wrong": "A record at {start_place} is another than it should be.",
+    "volume-record-damaged": "Record {record} at {start_place} is damaged.",
+    "volume-record-unreadable": "Records at {start_place} cannot be read.",
+    "volume-tree-wrong": "A part of a tree of records at {start_place} is damaged.",
+    "volume-chain-free": "The chain of {path} runs into free clusters.",
+    "volume-chain-loop": "The chain of {path} runs in circles.",
+    "volume-chain-outside": "The chain of {path} leaves the volume.",
+    "volume-chain-short": "The chain of {path} is shorter than its size.",
+    "volume-cluster-outside": "{path} is said to begin outside the volume.",
+    "volume-partition-cut": "A partition goes on behind the end of the medium.",
+    "volume-partition-outside": "A partition lies behind the end of the medium.",
+    "volume-table-loop": "The partition table leads back into itself at {start_place}.",
+    "volume-table-chain-broken": "The partition table breaks off at {start_place}.",
+    "volume-table-first-missing": "The partition table is gone; its copy at the end was used.",
+    "volume-table-header-wrong": "The partition table at {start_place} is damaged.",
+    "volume-table-entries-wrong": "Entries of the partition table at {start_place} are damaged.",
+    "volume-table-unreadable": "The partition table at {start_place} cannot be read.",
     "delivered": "Delivered {files} files, {bytes_size}, to {path}; read back and compared.",
     "delivery-stopped": "The delivery to {path} was stopped; nothing there looks complete.",
     "copy-begins": "Copy of {source} to {image} begins, or goes on.",
@@ -125,6 +162,8 @@ def log_line(code: str, values: dict[str, Any]) -> str:
     for name in ("bytes", "unreadable"):
         if isinstance(values.get(name), int):
             filled[f"{name}_size"] = units.size(values[name])
+    if "kind" in values:
+        filled["kind"] = volumes.kind(str(values["kind"]))
     try:
         return LOG[code].format(**filled)
     except KeyError:

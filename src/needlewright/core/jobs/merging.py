@@ -17,6 +17,7 @@ from needlewright.core.search.events import Find, Record
 
 BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)
 RECORD_CHECKS = frozenset({"record", "clusters", "extents", "length", "name"})
+LOST_FOLDER = "lost folder "  # begins a path whose upper folders are not known
 STEP_ORDER = ("records", "old-records", "kept-copies", "signatures", "stitching")
 
 
@@ -65,8 +66,7 @@ def worth(grade: Grade, share: float, size: int) -> tuple[int, float, int]:
 
 def settle(find: Find, standing: Sequence[Standing]) -> Decision:
     """What to do with `find`, given what stands in its place."""
-    same = next((s for s in standing if s.record is not None and find.record is not None
-                 and (s.record.at, s.path) == (find.record.at, find.path)), None)
+    same = next((s for s in standing if is_same(find, s)), None)
     if same is not None:
         return _again(find, same)
     there = [s for s in standing if s.grade is not Grade.GONE]
@@ -77,8 +77,21 @@ def settle(find: Find, standing: Sequence[Standing]) -> Decision:
     return _recorded(find, there)
 
 
+def is_same(find: Find, stands: Standing) -> bool:
+    """Whether both rest on one record: at the same place, under the same path as far as known."""
+    if find.record is None or stands.record is None or find.record.at != stands.record.at:
+        return False
+    unknown = (find.path or "").startswith(LOST_FOLDER) or (stands.path or "").startswith(
+        LOST_FOLDER)
+    return find.path == stands.path or (unknown and find.name == stands.name)
+
+
 def _again(find: Find, stands: Standing) -> Decision:
     """The same record, read again."""
+    if (find.path or "").startswith(LOST_FOLDER) and find.path != stands.path:
+        find = replace(find, path=stands.path)
+    elif (stands.path or "").startswith(LOST_FOLDER) and find.path != stands.path:
+        return Decision(Act.REPLACE, _joined(find, stands), stands.number)
     if worth(find.grade, find.share, find.size) > worth(stands.grade, stands.share, stands.size):
         return Decision(Act.REPLACE, _joined(find, stands), stands.number)
     return _join(find, stands)

@@ -13,7 +13,7 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.formats.base import Check, Outcome
 from needlewright.core.jobs import folder as places
-from needlewright.core.jobs.merging import RECORD_CHECKS, Act, Standing, settle
+from needlewright.core.jobs.merging import RECORD_CHECKS, Act, Standing, is_same, settle
 from needlewright.core.search.events import Find, Record
 from needlewright.core.volumes.base import Coded, CodedParts
 
@@ -91,8 +91,7 @@ class FindWriter:
     def _itself(self, find: Find, standing: Sequence[Standing]) -> Standing | None:
         """The earlier version of `find` among what stands in its place."""
         if find.record is not None:
-            own = [s for s in standing if s.record is not None
-                   and (s.record.at, s.path) == (find.record.at, find.path)]
+            own = [s for s in standing if is_same(find, s)]
             return own[0] if own else None
         plain = [s for s in standing if s.record is None]
         merged = [s for s in standing if set(find.found_by) <= set(s.found_by)

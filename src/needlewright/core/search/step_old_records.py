@@ -134,12 +134,11 @@ def _look_for_heads(scan: _Scan, data: np.ndarray, at: int, sector: int,  # type
 
 def _look_for_volumes(scan: _Scan, context: Context, block: bytearray, size: int,
                       at: int) -> None:
-    known = [v.span for v, _ in scan.medium.volumes] + [v.span for v in scan.lost]
-    for volume in lost_volumes(memoryview(block)[:size], at, context.source):
-        same = any(s.start == volume.span.start for s in known)
-        if not same and len(scan.lost) < MAX_LOST:
+    known = {v.span.start for v, _ in scan.medium.volumes} | {v.span.start for v in scan.lost}
+    for volume in lost_volumes(memoryview(block)[:size], at, context.source, known):
+        if volume.span.start not in known and len(scan.lost) < MAX_LOST:
             scan.lost.append(volume)
-            known.append(volume.span)
+            known.add(volume.span.start)
 
 
 def _former(context: Context, scan: _Scan) -> Iterator[Event]:

@@ -13,7 +13,7 @@ from needlewright.core.search.carving import Interrupted
 from needlewright.core.search.events import Ending, Event, Finished, Note, Progress, VolumeSeen
 from needlewright.core.search.proving import Prover
 from needlewright.core.search.registry import Context, Step, register
-from needlewright.core.volumes.base import Entry, Reader
+from needlewright.core.volumes.base import Entry, Reader, State
 from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
 
 NAME = "records"
@@ -59,6 +59,10 @@ def seen(volume: Volume, reader: Reader | None) -> VolumeSeen:
 
 def _volume(context: Context, volume: Volume, prover: Prover) -> Generator[Event, None, bool]:
     """All finds of one volume; returns whether it was stopped."""
+    if volume.facts.state is State.LOCKED:
+        yield seen(volume, None)
+        yield Note("volume-locked", {"start": volume.span.start, "kind": volume.facts.kind})
+        return context.stop.is_set()
     try:
         reader = open_volume(context.source, volume) if volume.file_system else None
     except (FormatError, SourceError) as error:

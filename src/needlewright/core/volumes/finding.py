@@ -6,7 +6,7 @@ partition of a table, then one that stands where none is named, then damaged one
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -18,6 +18,7 @@ from needlewright.core.volumes.base import Facts, FileSystem, Problem, Reader, S
 from needlewright.core.volumes.registry import file_systems, tables
 
 USUAL = (0, 63 * 512, 1 << 20, 4 << 20, 8 << 20, 16 << 20, 32 << 20)  # where volumes begin, bytes
+LOOKED_AT, RANDOM_BITS = 1 << 16, 7.99  # bytes; bits a byte, above what compressed media have
 SMALLEST = 1 << 16  # bytes; less is no volume
 
 
@@ -77,8 +78,25 @@ def _state(facts: Facts, state: State) -> Facts:
 def _in_partition(source: Source, span: Span, kind: str, table: str, name: str) -> Volume:
     volume = volume_at(source, span.start, span)
     if volume is None:
-        return Volume(span, Facts(kind, span.size, 0), "", table, name)
+        locked = span.size >= SMALLEST and _looks_random(source, span)
+        facts = Facts("looks-encrypted", span.size, 0, state=State.LOCKED) if locked else Facts(
+            kind, span.size, 0)
+        return Volume(span, facts, "", table, name)
     return replace(volume, named_by=table, label=name)
+
+
+def _looks_random(source: Source, span: Span) -> bool:
+    """Whether a stretch without any known mark is random from its first byte on."""
+    for at in (0, span.size // 3 // 4096 * 4096, span.size // 2 // 4096 * 4096):
+        try:
+            data = source.read_at(span.start + at, LOOKED_AT)
+        except SourceError:
+            return False
+        counts = np.bincount(np.frombuffer(data, np.uint8), minlength=256)
+        share = counts[counts > 0] / max(1, len(data))
+        if len(data) < LOOKED_AT or -(share * np.log2(share)).sum() < RANDOM_BITS:
+            return False
+    return True
 
 
 def volume_at(source: Source, start: int, span: Span | None = None) -> Volume | None:
@@ -124,14 +142,19 @@ def open_volume(source: Source, volume: Volume) -> Reader:
     return system.open(Window(source, volume.span))
 
 
-def lost_volumes(data: bytes | memoryview, base: int, source: Source) -> Iterator[Volume]:
-    """Volumes whose marks stand in the sectors `data`, read from byte `base` of `source`."""
+def lost_volumes(data: bytes | memoryview, base: int, source: Source,
+                 known: Collection[int] = ()) -> Iterator[Volume]:
+    """Volumes whose marks stand in the sectors `data`, read from byte `base` of `source`.
+
+    `known`: first bytes of volumes that are known already; their copies tell nothing new.
+    """
     for at, system in marks_in(data, source.sector_size):
-        for mark in system.marks:
-            if data[at + mark.at : at + mark.at + len(mark.magic)] != mark.magic:
-                continue
-            start = mark.start(source, base + at)
-            volume = None if start is None else volume_at(source, start)
+        starts = {mark.start(source, base + at) for mark in system.marks
+                  if data[at + mark.at : at + mark.at + len(mark.magic)] == mark.magic}
+        if starts & set(known):
+            continue
+        for start in sorted(s for s in starts if s is not None):
+            volume = volume_at(source, start)
             if volume is not None and volume.file_system == system.name:
                 yield replace(volume, facts=_state(volume.facts, State.LOST))
 

@@ -80,9 +80,20 @@ def probe(volume: Source) -> Facts | None:
         boot, at = _boot(volume)
     except FormatError:
         return None
+    if not _table_begins(volume, boot):
+        return None
     state = State.DAMAGED if at or boot.size > volume.size else State.SOUND
     return Facts("exfat", boot.size, boot.cluster_size, _label(volume, boot),
                  f"{boot.serial >> 16:04X}-{boot.serial & 0xFFFF:04X}", state)
+
+
+def _table_begins(volume: Source, boot: Boot) -> bool:
+    """Whether a table stands where the boot sector puts it (specification 4.1.1)."""
+    try:
+        head = volume.read_at(boot.fat_offset, 8)
+    except SourceError:
+        return True  # it cannot be read, which proves nothing against it
+    return head[:4] == b"\xf8\xff\xff\xff" or head[4:] == b"\xff\xff\xff\xff"
 
 
 def _label(volume: Source, boot: Boot) -> str:
