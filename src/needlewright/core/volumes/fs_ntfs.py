@@ -11,7 +11,6 @@ import dataclasses
 import struct
 from collections import OrderedDict
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -22,7 +21,6 @@ from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
-    Coded,
     CodedParts,
     Entry,
     Extents,
@@ -36,6 +34,7 @@ from needlewright.core.volumes.base import (
     cut,
     joined,
 )
+from needlewright.core.volumes.ntfs_layout import MAGIC, Boot, coded_units, read_boot
 from needlewright.core.volumes.ntfs_records import (
     COMPRESSED,
     DATA,
@@ -56,57 +55,17 @@ from needlewright.core.volumes.ntfs_records import (
     file_name,
     fix_block,
     fix_index,
-    index_end,
-    stray_names,
 )
+from needlewright.core.volumes.ntfs_strays import FIRST_USER_RECORD, Strays
 from needlewright.core.volumes.registry import register
 from needlewright.core.volumes.stamps import nt
 
-MAGIC = b"NTFS    "
-FIRST_USER_RECORD = 16
 ROOT, BITMAP_FILE, EXTEND = 5, 6, 11
 READ_RECORDS = 1024
 KEPT_RECORDS = 256
 MAX_LIST_BYTES = 1 << 20
 MAX_RESIDENT = 1 << 16
-MAX_STRAYS = 200_000
 MAX_INDEX_BYTES = 1 << 28  # of one directory
-Ref = tuple[int, int]  # record, sequence
-
-
-@dataclass(frozen=True, slots=True)
-class Boot:
-    """The geometry; sizes in bytes."""
-
-    cluster_size: int
-    size: int
-    table_cluster: int
-    mirror_cluster: int
-    record_size: int
-    index_size: int
-    serial: int
-
-
-def read_boot(head: bytes) -> Boot:
-    """The geometry of a boot sector; FormatError where it states none."""
-    if len(head) < 512 or head[3:11] != MAGIC or head[510:512] != b"\x55\xaa":
-        raise FormatError("no NTFS boot sector", offset=3)
-    sector, per_cluster = struct.unpack_from("<HB", head, 11)
-    sectors, table, mirror, record, index, serial = struct.unpack_from("<QQQb3xb3xQ", head, 40)
-    if per_cluster > 0x80:
-        per_cluster = 1 << (256 - per_cluster)
-    cluster = sector * per_cluster
-    if sector not in (256, 512, 1024, 2048, 4096) or cluster & (cluster - 1) or not (
-            512 <= cluster <= 2 << 20) or not sectors:
-        raise FormatError("sector or cluster size", offset=11)
-
-    def size_of(value: int) -> int:
-        return value * cluster if value > 0 else 1 << min(-value, 31)
-
-    record_size, index_size = size_of(record), size_of(index)
-    if not 512 <= record_size <= 65536 or not 512 <= index_size <= 1 << 20:
-        raise FormatError("record size", offset=64)
-    return Boot(cluster, sectors * sector, table, mirror, record_size, index_size, serial)
 
 
 def _boot(volume: Source) -> tuple[Boot, int]:
@@ -131,7 +90,8 @@ def probe(volume: Source) -> Facts | None:
     if b"FILE" not in heads:
         return None
     state = State.DAMAGED if at or boot.size > volume.size + 4096 else State.SOUND
-    return Facts("ntfs", boot.size, boot.cluster_size, "", f"{boot.serial:016X}", state)
+    return Facts("ntfs", boot.size, boot.cluster_size, "", f"{boot.serial:016X}", state,
+                 ("ntfs-names",))
 
 
 class NtfsReader(Reader):
@@ -150,8 +110,7 @@ class NtfsReader(Reader):
         self.records = self._table.size // self.boot.record_size
         self._allocation = self._read_bitmap()
         self._folders: dict[int, tuple[int, int, int, bool, str]] | None = None
-        self._strays: dict[Ref, tuple[FileName, int]] | None = None
-        self._headless: dict[tuple[int, int], FileName] = {}  # by time of creation and size
+        self._strays: Strays | None = None
         label = self._label()
         if label:
             self.facts = dataclasses.replace(facts, label=label)
@@ -193,7 +152,7 @@ class NtfsReader(Reader):
             sound = fix_block(raw, size)
             for row in np.flatnonzero(~sound).tolist():
                 if raw[row * size : row * size + 4] == b"FILE":
-                    self._problems.add("record-damaged", self._record_at(first + row),
+                    self._problems.add("record-damaged", self.record_at(first + row),
                                        record=first + row)
             yield first, bytes(raw), sound.tolist()
 
@@ -220,7 +179,7 @@ class NtfsReader(Reader):
             self._cache.popitem(last=False)
         return found or None
 
-    def _record_at(self, number: int) -> int:
+    def record_at(self, number: int) -> int:
         return self._table.place(number * self.boot.record_size) or 0
 
     def _all_attributes(self, record: bytes, number: int) -> list[Attribute]:
@@ -287,47 +246,17 @@ class NtfsReader(Reader):
         if sum(n for _, n in runs) * self.boot.cluster_size < size:
             why = why or "runs-missing"
         if head.flags & COMPRESSED and head.unit:
-            return (), self._units(runs, size, 1 << head.unit), why
+            return (), coded_units(runs, size, 1 << head.unit, self.boot.cluster_size), why
         extents = cut(extents_of(runs, self.boot.cluster_size), min(size, head.initialized))
         if head.initialized < size:
             extents = cut([*extents, (None, size - head.initialized)], size)
         return extents, (), why
 
-    def _units(self, runs: list[tuple[int | None, int]], size: int, unit: int) -> CodedParts:
-        """Compressed runs by units: whole ones are plain, empty ones holes, others packed."""
-        cluster = self.boot.cluster_size
-        parts: list[Coded | tuple[int | None, int]] = []
-        waiting: list[tuple[int | None, int]] = list(runs)
-        left = size
-        while waiting and left > 0:
-            inside: list[tuple[int | None, int]] = []
-            room = unit
-            while waiting and room:
-                first, count = waiting[0]
-                taken = min(count, room)
-                inside.append((first, taken))
-                room -= taken
-                waiting[0] = (None if first is None else first + taken, count - taken)
-                if count == taken:
-                    waiting.pop(0)
-            held = [(c, n) for c, n in inside if c is not None]
-            length = min(left, unit * cluster)
-            stored = sum(n for _, n in held)
-            if not held:
-                parts.append((None, length))
-            elif stored == unit or stored * cluster >= length:
-                parts += cut([(c * cluster, n * cluster) for c, n in held], length)
-            else:
-                parts.append(Coded(tuple((c * cluster, n * cluster) for c, n in held), length,
-                                   "lznt1", unit * cluster))
-            left -= length
-        return tuple(parts)
-
     def _read_bitmap(self) -> Allocation | None:
         record = self.record(BITMAP_FILE)
         stream = self._stream(self._all_attributes(record, BITMAP_FILE), "") if record else None
         if stream is None or not stream[0]:
-            self._problems.add("bitmap-missing", self._record_at(BITMAP_FILE))
+            self._problems.add("bitmap-missing", self.record_at(BITMAP_FILE))
             return None
         thread = Thread(self._volume, stream[0])
         try:
@@ -371,12 +300,17 @@ class NtfsReader(Reader):
         long = [n for n in names if n.space != DOS_NAME]
         return long or names
 
-    def _folder(self, parent: int, sequence: int) -> tuple[str, bool] | None:
-        """(path, whether a folder on it was removed) of a folder; None where it is the system's.
-        """
+    def folders(self) -> dict[int, tuple[int, int, int, bool, str]]:
+        """record -> (parent, its sequence, own sequence, in use, name) of all folders."""
         if self._folders is None:
             self._load_folders()
         assert self._folders is not None
+        return self._folders
+
+    def folder(self, parent: int, sequence: int) -> tuple[str, bool] | None:
+        """(path, whether a folder on it was removed) of a folder; None where it is the system's.
+        """
+        folders = self.folders()
         parts: list[str] = []
         gone = False
         for _ in range(MAX_DEPTH):
@@ -384,7 +318,7 @@ class NtfsReader(Reader):
                 return "/".join(reversed(parts)), gone
             if parent == EXTEND:
                 return None
-            known = self._folders.get(parent)
+            known = folders.get(parent)
             if known is None:
                 parts.append(f"lost folder {parent}")
                 return "/".join(reversed(parts)), True
@@ -405,7 +339,12 @@ class NtfsReader(Reader):
 
     def removed(self) -> Iterator[Entry]:
         yield from self._entries(removed=True)
-        yield from self._from_strays()
+        yield from self._leftovers().entries()
+
+    def _leftovers(self) -> Strays:
+        if self._strays is None:
+            self._strays = Strays(self)
+        return self._strays
 
     def _entries(self, removed: bool) -> Iterator[Entry]:
         size = self.boot.record_size
@@ -425,7 +364,7 @@ class NtfsReader(Reader):
         found = self._all_attributes(record, number)
         names = self._names(found)
         if not names and removed:
-            stray = self._stray(number, HEAD.unpack_from(record)[4], found)
+            stray = self._leftovers().name_of(number, HEAD.unpack_from(record)[4], found)
             if stray is None:
                 yield from self._nameless(found, record, number)
                 return
@@ -435,7 +374,7 @@ class NtfsReader(Reader):
             if (name.parent, name.name) in told:
                 continue
             told.add((name.parent, name.name))
-            folder = self._folder(name.parent, name.parent_sequence)
+            folder = self.folder(name.parent, name.parent_sequence)
             if folder is None:
                 continue
             times = self._times(found, name)
@@ -474,7 +413,7 @@ class NtfsReader(Reader):
     def _entry(self, found: list[Attribute], stream: str, record: bytes, number: int,
                removed: bool) -> Entry:
         """An entry without its path: size, place and doubts of one stream."""
-        at = self._record_at(number)
+        at = self.record_at(number)
         own = [a for a in found if a.kind == DATA and a.name == stream]
         head = min(own, key=lambda a: a.first_vcn, default=None)
         if head is None:
@@ -489,72 +428,7 @@ class NtfsReader(Reader):
         return Entry("", head.size, at, removed, placed=placed, extents=extents, coded=coded,
                      doubts=doubts, locked=bool(head.flags & ENCRYPTED))
 
-    # names that only leftovers of folders still hold
-
-    def _load_strays(self) -> None:
-        """(record, sequence) -> (name, where it stands), of names behind the ends of folders."""
-        if self._folders is None:
-            self._load_folders()
-        assert self._folders is not None
-        self._strays = {}
-        for number in list(self._folders):
-            record = self.record(number)
-            if record is None:
-                continue
-            at, used = self._record_at(number), struct.unpack_from("<I", record, 24)[0]
-            self._keep_strays(number, record, at, min(used, len(record)), len(record))
-            for place, block in self._index_blocks(record, number):
-                self._keep_strays(number, block, place, *index_end(block))
-
-    def _keep_strays(self, folder: int, raw: bytes, at: int, start: int, stop: int) -> None:
-        assert self._strays is not None
-        for ref, sequence, name, inside in stray_names(raw, start, stop):
-            if name.space == DOS_NAME or name.parent != folder or (
-                    len(self._strays) + len(self._headless) >= MAX_STRAYS):
-                continue
-            if ref >= FIRST_USER_RECORD:
-                self._strays.setdefault((ref, sequence), (name, at + inside))
-            elif ref == 0:
-                self._headless.setdefault((name.stamps[0], name.size), name)
-
-    def _stray(self, number: int, sequence: int, found: list[Attribute]) -> FileName | None:
-        """The name that a leftover gives to a removed record that lost its own.
-
-        Where the leftover lost its record's number, its time of creation and its size decide.
-        """
-        if self._strays is None:
-            self._load_strays()
-        assert self._strays is not None
-        for wanted in (sequence, (sequence - 1) & 0xFFFF):
-            if (number, wanted) in self._strays:
-                return self._strays[number, wanted][0]
-        created = next((a.value[:8] for a in found if a.kind == STANDARD and a.value), b"")
-        size = next((a.size for a in found if a.kind == DATA and not a.name), 0)
-        return self._headless.get((int.from_bytes(created, "little"), size)) if size else None
-
-    def _from_strays(self) -> Iterator[Entry]:
-        """Files of which no more than a name behind the end of a folder is left."""
-        if self._strays is None:
-            self._load_strays()
-        assert self._strays is not None and self._folders is not None
-        for (ref, sequence), (name, at) in self._strays.items():
-            if name.size == 0 or self._record_tells(ref, sequence):
-                continue
-            _, _, own, in_use, _ = self._folders[name.parent]
-            folder = self._folder(name.parent, own if in_use else own - 1)
-            if folder is not None:
-                yield Entry(joined(folder[0], name.name), name.size, at, True, name.times(),
-                            Placed.NONE)
-
-    def _record_tells(self, number: int, sequence: int) -> bool:
-        """Whether a file's own record is still there, under whatever name."""
-        record = self.record(number)
-        if record is None:
-            return False
-        own, in_use = HEAD.unpack_from(record)[4], record[22] & IN_USE
-        return own == sequence or (not in_use and own == sequence + 1 & 0xFFFF)
-
-    def _index_blocks(self, record: bytes, number: int) -> Iterator[tuple[int, bytes]]:
+    def index_blocks(self, record: bytes, number: int) -> Iterator[tuple[int, bytes]]:
         """(byte on the volume, block with fixups undone) of a directory's index."""
         found = self._all_attributes(record, number)
         for attribute in found:
