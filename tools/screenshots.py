@@ -24,6 +24,7 @@ from needlewright.app.widgets.formats_dialog import FormatsDialog
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.search.plan import Plan
+from needlewright.core.search.registry import steps
 from needlewright.demo.card import build
 
 LIMIT_SECONDS = 120
@@ -67,7 +68,7 @@ def main(folder: Path) -> None:
         window.show_station(FINDS)
         shoot(window, folder, "finds-empty")
         window.show_station(SEARCH)
-        session.begin_search(Plan())
+        session.begin_search(Plan(tuple(steps())))
         wait(lambda: len(session.just_found) >= 5 or not session.searching)
         wait(lambda: all(window.thumbnails.get(i) is not None for i in session.just_found)
              or not session.searching)

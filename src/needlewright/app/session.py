@@ -67,6 +67,7 @@ class Session(QObject):
         self.progress: Progress | None = None
         self.ending: str | None = None
         self.area_start = 0  # of the running search, bytes
+        self.queued: list[Plan] = []  # searches that wait their turn
         self._next_plan: Plan | None = None  # of a search that is changed while it runs
         self._meanwhile: Plan | None = None  # of a search begun on an unfinished copy
         self.delivering: object = None
@@ -213,7 +214,12 @@ class Session(QObject):
         return self.search is not None
 
     def begin_search(self, plan: Plan) -> None:
-        if self.job is None or self.source is None or self.search is not None:
+        """Begin a search, or let it wait its turn where one is running."""
+        if self.job is None or self.source is None:
+            return
+        if self.search is not None:
+            self.queued.append(plan)
+            self.search_changed.emit()
             return
         work = SearchWork(self.job.folder, self.source, plan, self)
         work.told.connect(self._search_told)
@@ -226,6 +232,23 @@ class Session(QObject):
         self._meanwhile = plan if self.copies.work is not None else None
         work.start()
         self.search_changed.emit()
+
+    @property
+    def step_running(self) -> str:
+        """The step that a running search is at; "" where none runs."""
+        if self.search is None:
+            return ""
+        return self.progress.step if self.progress is not None else self.search.plan.steps[0]
+
+    @property
+    def steps_waiting(self) -> set[str]:
+        """The steps that come later in the running search, or wait their turn."""
+        if self.search is None:
+            return set()
+        mine = list(self.search.plan.steps)
+        running = self.step_running
+        later = mine[mine.index(running) + 1 :] if running in mine else []
+        return {*later, *(step for plan in self.queued for step in plan.steps)}
 
     def pause_search(self) -> None:
         if self.search is not None:
@@ -247,6 +270,7 @@ class Session(QObject):
 
     def stop_search(self) -> None:
         self._meanwhile = self._next_plan = None
+        self.queued.clear()
         if self.search is not None:
             self.search.stop()
 
@@ -276,6 +300,8 @@ class Session(QObject):
         self.finds_changed.emit()
         self.search_changed.emit()
         plan, self._next_plan = self._next_plan, None
+        if plan is None and self.queued and self.ending != "failed":
+            plan = self.queued.pop(0)
         if plan is not None:
             self.begin_search(plan)
         self._search_the_rest()
@@ -359,6 +385,10 @@ class Session(QObject):
         except NeedlewrightError:
             return None
 
+    def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
+        """The finds before and behind one on its medium."""
+        return (None, None) if self.job is None else self.job.neighbours(row)
+
     def source_of(self, row: FindRow) -> SourceRow | None:
         rows = self.job.sources() if self.job else []
         return next((s for s in rows if s.id == row.source), None)
@@ -416,6 +446,7 @@ class Session(QObject):
     def end_work(self) -> None:
         """Stop what runs and wait; everything found is kept."""
         self._meanwhile = None
+        self.queued.clear()
         for work in (self.search, self.delivery, self.frames):
             if work is not None:
                 work.blockSignals(True)

@@ -81,6 +81,7 @@ class _Tour:
         from needlewright.core.delivery.bag import Delivered
         from needlewright.core.jobs.rows import Filter
         from needlewright.core.search.plan import Plan
+        from needlewright.core.search.registry import steps
         from needlewright.wording import cli as words
         from needlewright.wording.activity import delivered_line
 
@@ -92,7 +93,7 @@ class _Tour:
         window.show_station(INTAKE)
         self._shoot("1-intake")
         window.show_station(SEARCH)
-        session.begin_search(Plan())
+        session.begin_search(Plan(tuple(steps())))
         self._wait(lambda: len(session.just_found) >= 4 or not session.searching, "first finds")
         self._shoot("2-search")
         self._wait(lambda: not session.searching, "the search")

@@ -23,11 +23,12 @@ from needlewright.app.session import Session
 from needlewright.app.stations.delivery import Delivery
 from needlewright.app.stations.finds import Finds
 from needlewright.app.stations.intake import Intake
-from needlewright.app.stations.mending import Mending
+from needlewright.app.stations.mending import MENDABLE, Mending
 from needlewright.app.stations.search import Search
 from needlewright.app.theme.look import SCALES, icon, look
 from needlewright.app.viewmodels.read_lane import ReadLane
 from needlewright.app.viewmodels.texture_lane import TextureLane
+from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.widgets.activity_line import ActivityLine
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
@@ -54,8 +55,7 @@ class MainWindow(QMainWindow):
         self.thumbnails = Thumbnails(self)
         session.finds_rechecked.connect(self.thumbnails.forget)
         self.thread_line = ThreadLine(words.STATIONS)
-        self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY,
-                         words.TAPE_READ, words.TAPE_TEXTURE)
+        self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY, words.TAPE_LANES)
         self.intake = Intake(session)
         self.search = Search(session, self.thumbnails)
         self.finds = Finds(session, self.thumbnails)
@@ -110,6 +110,7 @@ class MainWindow(QMainWindow):
         session.finds.spans_answered.connect(self._spans_came)
         session.finds.lane_answered.connect(self._lane_came)
         session.finds.texture_answered.connect(self._texture_came)
+        session.finds.volumes_answered.connect(self._volumes_came)
         session.copies.lane_came.connect(self._copy_lane_came)
         session.copies.changed.connect(self._copy_changed)
         session.problem.connect(self.show_problem)
@@ -184,7 +185,7 @@ class MainWindow(QMainWindow):
         tally = job.tally() if job else []
         self.thread_line.show_figure(FINDS, words.finds_figure(sum(t.finds for t in tally)))
         self.thread_line.show_figure(MENDING, words.waiting(
-            sum(t.finds for t in tally if t.grade == "partial")))
+            sum(t.finds for t in tally if t.grade == "partial" and t.kind in MENDABLE)))
 
     def _spans_came(self, source: int, spans: object) -> None:
         if self.session.source is not None and self.session.source.id == source:
@@ -199,6 +200,12 @@ class MainWindow(QMainWindow):
         shown = self.session.source
         if shown is not None and shown.id == source and isinstance(lane, TextureLane):
             self.tape.show_texture(lane if lane.seen or self.tape.texture_lane else None)
+
+    def _volumes_came(self, source: int, lane: object) -> None:
+        shown = self.session.source
+        if shown is not None and shown.id == source:
+            self.tape.show_volumes(lane if isinstance(lane, VolumesLane) else None)
+            self.search.refresh()
 
     def _copy_lane_came(self, lane: ReadLane) -> None:
         if self._copying_shown() or (self.session.source is not None

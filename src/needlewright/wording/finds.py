@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from needlewright.core.formats.base import Format
 from needlewright.core.jobs.rows import FindRecord, FindRow
-from needlewright.wording import units
+from needlewright.wording import units, volumes
 
 KINDS = {
     "photo": "photos", "video": "clips", "audio": "sound", "document": "documents",
@@ -54,10 +56,27 @@ def origin(record: FindRecord, source_name: str) -> str:
     by = " and ".join(STEPS.get(name, name) for name in row.found_by)
     pieces = len(record.extents)
     where = f"at {units.place(row.start)} on {source_name}"
-    if row.path:
-        return f"Listed as {row.path} on {source_name}; found by {by}."
     shape = "In one piece" if pieces == 1 else f"In {pieces} pieces"
-    return f"{shape} {where}, found by {by}. No folder or name is known."
+    if row.grade == "gone":
+        known = row.path or "A file without a name"
+        return f"{known} was on {source_name} once; found by {by}. Nothing of its content is left."
+    if row.path:
+        state = "Removed from" if row.removed else "Listed in"
+        folder = row.path.rpartition("/")[0] or "the uppermost folder"
+        return f"{state} {folder}. {shape} {where}, found by {by}."
+    removed = "It was removed. " if row.removed else ""
+    return f"{removed}{shape} {where}, found by {by}. No folder or name is known."
+
+
+def kept(record: FindRecord) -> str:
+    """Why a removed or hidden file is still there, and for how long."""
+    row = record.row
+    days = None
+    if record.purge_at is not None:
+        until = datetime.fromisoformat(record.purge_at)
+        now = datetime.now(until.tzinfo)
+        days = (until - now).days
+    return volumes.kept_line(row.kept, record.original, record.removed_at, days)
 
 
 def facts(record: FindRecord) -> list[tuple[str, str]]:
@@ -68,6 +87,10 @@ def facts(record: FindRecord) -> list[tuple[str, str]]:
         lines.append(("taken", units.moment(row.taken)))
     if row.camera:
         lines.append(("camera", row.camera))
+    for name, value in (("made", record.created), ("changed", record.modified),
+                        ("removed", record.removed_at if not row.kept else None)):
+        if value:
+            lines.append((name, units.moment(value)))
     if row.duration_s:
         lines.append(("length", units.clock(row.duration_s)))
     if row.width and row.height:
@@ -93,6 +116,21 @@ def extents(record: FindRecord, limit: int = 12) -> list[tuple[str, str]]:
     return lines
 
 
-def group_head(start: int, stop: int) -> str:
-    """The head of a group of finds without a folder."""
-    return f"no folder known, {units.stretch(start, stop)}"
+NO_CAMERA, NO_DAY = "no camera stated", "no date known"
+
+
+def group_head(order: str, key: str | None, start: int, stop: int) -> str:
+    """The head of a group of finds in an order; without a key, of a stretch of the medium."""
+    if key is None:
+        return f"no folder known, {units.stretch(start, stop)}"
+    if key.startswith("kept:"):
+        return volumes.KEPT_HEADS.get(key[5:], key[5:])
+    if key.startswith("in:"):
+        return key[3:] or "the uppermost folder"
+    if order == "taken":
+        return units.day(key) if key else NO_DAY
+    if order == "camera":
+        return key or NO_CAMERA
+    if order == "kind":
+        return KINDS.get(key, key)
+    return key

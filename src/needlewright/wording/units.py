@@ -76,6 +76,15 @@ def moment(rfc3339: str) -> str:
     return f"{when.day} {MONTHS[when.month - 1]} {when.year}, {when:%H:%M:%S}{zone}"
 
 
+def day(rfc3339: str) -> str:
+    """'12 May 2031'; the text itself where it is no date."""
+    try:
+        when = datetime.fromisoformat(rfc3339)
+    except ValueError:
+        return rfc3339
+    return f"{when.day} {MONTHS[when.month - 1]} {when.year}"
+
+
 def clock(seconds: float) -> str:
     """A place in a clip: '0:07.2', '1:02:33.0'."""
     tenths = max(0, round(seconds * 10))

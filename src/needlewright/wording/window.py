@@ -15,6 +15,10 @@ TAPE_OVERVIEW = "Overview"
 TAPE_FINDS = "Finds"
 TAPE_READ = "Read"
 TAPE_TEXTURE = "Texture"
+TAPE_VOLUMES = "Volumes"
+TAPE_IN_USE = "In use"
+TAPE_LANES = {"read": TAPE_READ, "volumes": TAPE_VOLUMES, "in use": TAPE_IN_USE,
+              "texture": TAPE_TEXTURE}
 TEXTURES = (
     "not looked at yet", "blank", "text", "structured data", "picture data (JPEG)",
     "compressed data", "random or encrypted data")
@@ -22,6 +26,7 @@ TAPE_EMPTY = "no source"
 
 # Intake
 INTAKE_SOURCES = "Sources"
+INTAKE_VOLUMES = "Volumes"
 INTAKE_NOTHING_WRITTEN = "Nothing here is ever written to."
 INTAKE_FIRST = "Begin with an image of a card or a drive"
 INTAKE_FIRST_TEXT = (
@@ -120,6 +125,19 @@ SEARCH_PAUSE = "Pause"
 SEARCH_STOP = "Stop"
 SEARCH_CONTINUE = "Continue"
 SEARCH_WHERE = "Where"
+SEARCH_FREE = "free space only"
+SEARCH_FOLDER = "only in this folder: DCIM/104BRKFD"
+SEARCH_WHICH = "Which"
+SEARCH_VOLUME = "one volume …"
+SEARCH_ALL_FILES = "removed and present"
+SEARCH_REMOVED = "removed only"
+SEARCH_NEXT = "waits its turn"
+SEARCH_COSTS = {
+    "records": "seconds to read, then checks",
+    "old-records": "as long as reading {size}",
+    "signatures": "as long as reading {size}, plus checks",
+}
+SEARCH_COST_FREE = "as long as reading {size} of free space"
 SEARCH_HOW = "How"
 SEARCH_SECTORS = "files that begin at sectors"
 SEARCH_BYTES = "at every byte, slower"
@@ -144,7 +162,7 @@ SEARCH_JUST_EMPTY = "Pictures appear here as they are found."
 SEARCH_NO_SOURCE = "Open an image file at Intake first."
 SEARCH_TEXTS = {
     "records": "what the file system lists, live and removed",
-    "old-records": "leftover folders and journals of former file systems",
+    "old-records": "folders that former file systems left",
     "kept-copies": "what the device itself still keeps",
     "signatures": "files known by their first bytes, by content alone",
     "stitching": "broken finds against free pieces",
@@ -157,9 +175,10 @@ SEARCH_STATES = {
 # Finds
 FINDS_NARROW = "narrow: date, camera, format …"
 FINDS_ORDERS = {
-    "origin": "by origin", "found": "as found", "taken": "by date", "size": "by size",
-    "grade": "by grade",
+    "origin": "by origin", "taken": "day", "camera": "camera", "kind": "kind", "grade": "grade",
+    "name": "name", "size": "size", "found": "as found",
 }
+FINDS_REMOVED = "removed only"
 FINDS_SIZE = "size"
 FINDS_SMALLER = "−"
 FINDS_LARGER = "+"
@@ -183,6 +202,8 @@ FULL_HINT = "arrows: next find   T: tray   + −: zoom   Esc: back"
 
 # Dossier
 DOSSIER_EMPTY = "Choose a find to read about it here."
+DOSSIER_NEIGHBOUR = {"dossierBefore": "before it: {title}", "dossierBehind": "behind it: {title}"}
+DOSSIER_BESIDE = "Beside it on the tape"
 DOSSIER_CHECKS = "Checks"
 DOSSIER_INSIDE = "Lies inside another find; show it"
 DOSSIER_FRAMES = "Decode every frame now"

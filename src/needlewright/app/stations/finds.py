@@ -126,7 +126,7 @@ class Finds(QWidget):
         self.text.setObjectName("narrow")
         self.text.setPlaceholderText(words.FINDS_NARROW)
         self.text.setClearButtonEnabled(True)
-        self.text.setMinimumWidth(look.px(260))
+        self.text.setMinimumWidth(look.px(220))
         self.text.textChanged.connect(lambda _: self._typing.start())
         self.count = label("", "muted", "findsCount")
         self.orders = QButtonGroup(self)
@@ -137,7 +137,8 @@ class Finds(QWidget):
             choice.setChecked(name == "origin")
             self.orders.addButton(choice)
             order_row.addWidget(choice)
-        self.grades = {grade: GradeButton(grade) for grade in ("whole", "partial", "remnant")}
+        self.grades = {grade: GradeButton(grade) for grade in ("whole", "partial", "remnant",
+                                                              "gone")}
         for grade_button in self.grades.values():
             grade_button.clicked.connect(lambda *_: self._ask())
         self.kinds: dict[str, QPushButton] = {}
@@ -146,10 +147,12 @@ class Finds(QWidget):
             chosen.setCheckable(True)
             chosen.hide()  # until there are any
             self.kinds[name] = chosen
+        self.removed = button(words.FINDS_REMOVED, "removedFinds", self._ask, "link")
+        self.removed.setCheckable(True)
         smaller = button(words.FINDS_SMALLER, "smaller", lambda: self.resize_pictures(-1), "link")
         larger = button(words.FINDS_LARGER, "larger", lambda: self.resize_pictures(1), "link")
         rows.addLayout(line(self.text, self.count, None, order_row))
-        rows.addLayout(line(*self.grades.values(), 12, *self.kinds.values(), None,
+        rows.addLayout(line(*self.grades.values(), 4, self.removed, 4, *self.kinds.values(), None,
                             label(words.FINDS_SIZE, "muted"), smaller, larger, spacing=8))
         return bar
 
@@ -159,7 +162,7 @@ class Finds(QWidget):
         return Filter(
             grades=frozenset(g for g, b in self.grades.items() if b.isChecked()),
             kinds=frozenset(k for k, b in self.kinds.items() if b.isChecked()),
-            text=self.text.text().strip())
+            text=self.text.text().strip(), removed=True if self.removed.isChecked() else None)
 
     def _ask(self) -> None:
         chosen = self.orders.checkedButton()
@@ -168,7 +171,7 @@ class Finds(QWidget):
 
     def clear_narrowing(self) -> None:
         self.text.clear()
-        for choice in (*self.grades.values(), *self.kinds.values()):
+        for choice in (*self.grades.values(), *self.kinds.values(), self.removed):
             choice.setChecked(False)
         self._ask()
 

@@ -36,10 +36,11 @@ from needlewright.app.widgets.small import (
     scrolling,
 )
 from needlewright.core.jobs.copying import IMAGES
-from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.rows import SourceRow, VolumeRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.sources.devices import Device
 from needlewright.wording import errors, units
+from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
 SHORT_PATH = 28  # letters of a job's folder beside its title
@@ -88,6 +89,8 @@ class Intake(QWidget):
         for signal in (session.job_changed, session.source_changed,
                        session.copies.devices_changed):
             signal.connect(self.refresh)
+        session.finds.volumes_answered.connect(self._volumes_came)
+        self._volumes: object = None
         session.copies.changed.connect(self._copy_changed)
         self._copying = False
         session.demo_changed.connect(self._show_demo)
@@ -220,6 +223,25 @@ class Intake(QWidget):
             words.INTAKE_DEMO_BUILDING.format(done=done, total=total) if total
             else words.INTAKE_DEMO_STARTING)
 
+    def _volumes_came(self, source: int, lane: object) -> None:
+        if (source, lane) != self._volumes:
+            self._volumes = (source, lane)
+            self._show_facts()
+
+    def _show_volumes(self, rows: list[VolumeRow]) -> None:
+        """What the source holds, and what cannot be done with it."""
+        if not rows:
+            return
+        self.facts.addWidget(label(words.INTAKE_VOLUMES, "sub"))
+        for row in rows:
+            about = volume_words.line(row.kind, row.label, row.size, row.cluster_size, row.state,
+                                      row.used_bytes)
+            self.facts.addWidget(label(about, wrap=True, name=f"volume-{row.start}"))
+            for code in row.limits:
+                self.facts.addWidget(label(volume_words.LIMITS.get(code, code), "muted",
+                                           wrap=True))
+        self.facts.addSpacing(8)
+
     def _show_facts(self) -> None:
         clear(self.facts)
         source, job = self._session.source, self._session.job
@@ -239,8 +261,9 @@ class Intake(QWidget):
             grid.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
             value_label = label(_breakable(value), wrap=True)
             grid.addWidget(value_label, index, 1)
-        fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8,
-             label(words.INTAKE_NEXT, "sub"), label(words.INTAKE_NEXT_TEXT, wrap=True),
+        fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8)
+        self._show_volumes(job.volumes(source.id))
+        fill(self.facts, label(words.INTAKE_NEXT, "sub"), label(words.INTAKE_NEXT_TEXT, wrap=True),
              line(button(words.INTAKE_TO_SEARCH, "toSearch", self.to_search.emit, "main"),
                   self._forecast_button(source.path), None),
              8, label(_breakable(words.INTAKE_JOB_KEPT.format(path=job.folder)), "small",

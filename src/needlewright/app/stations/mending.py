@@ -14,6 +14,7 @@ from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import window as words
 
+MENDABLE = ("photo", "video")  # kinds of finds
 LISTED = 12
 
 
@@ -43,11 +44,13 @@ class Mending(QWidget):
             return  # looked at only when it is looked at
         clear(self.waiting)
         job = self._session.job
-        number = sum(t.finds for t in job.tally() if t.grade == "partial") if job else 0
+        number = sum(t.finds for t in job.tally()
+                     if t.grade == "partial" and t.kind in MENDABLE) if job else 0
         if job is None or not number:
             self.waiting.addWidget(label(words.MENDING_NONE, "muted"))
             return
-        ids = [item[0] for item in job.find_ids(Filter(grades=frozenset({"partial"})))[:LISTED]]
+        ids = [item[0] for item in job.find_ids(Filter(
+            frozenset(MENDABLE), frozenset({"partial"})))[:LISTED]]
         for row in job.rows(ids):
             record = job.record(row.id)
             stitch = Stitch(row.grade, row.share)

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QPixmap
-from PySide6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLayout,
+    QLineEdit,
+    QWidget,
+)
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
@@ -16,7 +24,7 @@ from needlewright.app.widgets.small import button, card, column, fill, label, li
 from needlewright.app.widgets.stitch import Stitch, draw_stitch
 from needlewright.core.formats.base import Kind
 from needlewright.core.formats.registry import formats
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobs.rows import FindRow, VolumeRow
 from needlewright.core.search.carving import kinds_of
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
@@ -24,6 +32,7 @@ from needlewright.core.sources.source import Span
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import units
+from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
 COLUMN = 74
@@ -38,7 +47,7 @@ class StepCard:
         self.name = name
         self.frame, inside = card()
         self.state = label("", "muted", f"state-{name}")
-        self.cost = label("", "muted")
+        self.cost = label("", "muted", wrap=True)
         self.gauge = Gauge(250)
         self.tallies = {kind: label("", "figure", f"tally-{name}-{kind}") for kind in kinds}
         self.begin = button(words.SEARCH_BEGIN, f"begin-{name}", None, "main")
@@ -142,9 +151,11 @@ class Search(QWidget):
             step.pause.clicked.connect(lambda *_: session.pause_search())
             step.stop.clicked.connect(lambda *_: session.stop_search())
             left.addWidget(step.frame)
-        grades = ("whole", "partial", "remnant")
+        grades = ("whole", "partial", "remnant", "gone")
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
-        fill(left, 4, self._area_row(), self._how_row(), 12, self._grade_row(), None)
+        self._volumes: list[VolumeRow] = []
+        fill(left, 4, self._area_row(), self._which_row(), self._how_row(), 12, self._grade_row(),
+             None)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -181,14 +192,64 @@ class Search(QWidget):
     def _area_row(self) -> QHBoxLayout:
         self.everything = button(words.SEARCH_EVERYTHING, "areaAll", self.refresh, "link")
         self.marked = button(words.SEARCH_MARKED, "areaMarked", self.refresh, "link")
+        self.free = button(words.SEARCH_FREE, "areaFree", self.refresh, "link")
+        self.one_volume = QComboBox()
+        self.one_volume.setObjectName("areaVolume")
+        self.one_volume.activated.connect(lambda _: self._volume_chosen())
         self._areas = QButtonGroup(self)
-        for choice in (self.everything, self.marked):
+        for choice in (self.everything, self.marked, self.free):
             choice.setCheckable(True)
             self._areas.addButton(choice)
         self.everything.setChecked(True)
         self.area_text = label("", "muted", "areaText")
-        return line(label(words.SEARCH_WHERE, "muted"), self.everything, self.marked,
-                    self.area_text, None, spacing=12)
+        return line(label(words.SEARCH_WHERE, "muted"), self.everything, self.marked, self.free,
+                    self.one_volume, self.area_text, None, spacing=12)
+
+    def _which_row(self) -> QHBoxLayout:
+        self.all_files = button(words.SEARCH_ALL_FILES, "allFiles", self.refresh, "link")
+        self.removed = button(words.SEARCH_REMOVED, "removedOnly", self.refresh, "link")
+        self._which = QButtonGroup(self)
+        for choice in (self.all_files, self.removed):
+            choice.setCheckable(True)
+            self._which.addButton(choice)
+            choice.setMinimumWidth(QFontMetrics(look.font(13, True)).horizontalAdvance(
+                choice.text()) + 8)
+        self.all_files.setChecked(True)
+        self.folder = QLineEdit()
+        self.folder.setObjectName("onlyFolder")
+        self.folder.setPlaceholderText(words.SEARCH_FOLDER)
+        self.folder.setClearButtonEnabled(True)
+        self.folder.setMinimumWidth(look.px(260))
+        return line(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.folder,
+                    None, spacing=12)
+
+    def _volume_chosen(self) -> None:
+        """A volume as the area: none of the other choices holds then."""
+        if self.one_volume.currentIndex() > 0:
+            self._areas.setExclusive(False)
+            for choice in self._areas.buttons():
+                choice.setChecked(False)
+            self._areas.setExclusive(True)
+        else:
+            self.everything.setChecked(True)
+        self.refresh()
+
+    def _show_volumes(self) -> None:
+        """Offer the volumes that are known, where there is more to choose than everything."""
+        job, source = self._session.job, self._session.source
+        rows = job.volumes(source.id) if job and source else []
+        if rows != self._volumes:
+            self._volumes = rows
+            self.one_volume.clear()
+            self.one_volume.addItem(words.SEARCH_VOLUME)
+            for row in rows:
+                self.one_volume.addItem(volume_words.title(row.kind, row.label, row.size))
+        self.one_volume.setVisible(len(rows) > 1)
+        self.free.setEnabled(any(row.used_bytes is not None for row in rows))
+        if not self.free.isEnabled() and self.free.isChecked():
+            self.everything.setChecked(True)
+        if self._areas.checkedButton() is not None and self.one_volume.currentIndex() > 0:
+            self.one_volume.setCurrentIndex(0)
 
     def _how_row(self) -> QHBoxLayout:
         self.at_sectors = button(words.SEARCH_SECTORS, "atSectors", self.refresh, "link")
@@ -239,6 +300,10 @@ class Search(QWidget):
     def area(self) -> Span | None:
         if self.marked.isChecked() and self._session.marked is not None:
             return Span(*self._session.marked)
+        index = self.one_volume.currentIndex() - 1
+        if self._areas.checkedButton() is None and 0 <= index < len(self._volumes):
+            volume = self._volumes[index]
+            return Span(volume.start, volume.start + volume.size)
         return None
 
     def plan(self, step: str) -> Plan:
@@ -246,7 +311,10 @@ class Search(QWidget):
         chosen = {Kind(k) for k, b in self.kind_buttons.items() if b.isChecked()}
         kinds = frozenset() if len(chosen) == len(self._kinds) else frozenset(chosen)
         return Plan((step,), kinds, self.area(), formats=self.formats,
-                    every_byte=self.at_bytes.isChecked(), every_frame=self.frames.isChecked())
+                    every_byte=self.at_bytes.isChecked(), every_frame=self.frames.isChecked(),
+                    removed_only=self.removed.isChecked() and step == "records",
+                    free_only=self.free.isChecked() and step == "signatures",
+                    folder=self.folder.text().strip().strip("/") if step == "records" else "")
 
     def begin(self, step: str) -> None:
         self._session.begin_search(self.plan(step))
@@ -264,6 +332,7 @@ class Search(QWidget):
         self.marked.setEnabled(session.marked is not None)
         if session.marked is None and self.marked.isChecked():
             self.everything.setChecked(True)
+        self._show_volumes()
         area = self.area()
         count = len(formats())
         self.formats_text.setText(
@@ -287,14 +356,15 @@ class Search(QWidget):
 
     def _show_step(self, step: StepCard, state: object) -> None:
         session = self._session
-        running = session.search
+        running = session.search if session.step_running == step.name else None
+        waiting = step.name in session.steps_waiting
         ending = getattr(state, "ending", "")
         if running is not None:
             text = words.SEARCH_STATES["paused" if running.paused else "searching"]
             progress = session.progress
             part = progress.done / max(1, progress.total) if progress else 0.0
         else:
-            text = words.SEARCH_STATES.get(ending, "")
+            text = words.SEARCH_NEXT if waiting else words.SEARCH_STATES.get(ending, "")
             span = getattr(state, "area_stop", 0) - getattr(state, "area_start", 0)
             reached = getattr(state, "checkpoint", 0) - getattr(state, "area_start", 0)
             part = 1.0 if ending == "done" else reached / max(1, span)
@@ -305,17 +375,26 @@ class Search(QWidget):
         step.begin.setText(words.SEARCH_AGAIN if ending == "done" else (
             words.SEARCH_GO_ON if ending in ("stopped", "running", "failed")
             else words.SEARCH_BEGIN))
-        step.begin.setVisible(running is None)
+        step.begin.setVisible(running is None and not waiting)
         step.pause.setVisible(running is not None)
         step.stop.setVisible(running is not None)
         if running is not None:
             step.pause.setText(words.SEARCH_CONTINUE if running.paused else words.SEARCH_PAUSE)
         _choose(step.frame, running is not None)
-        area = self.area()
-        size = area.size if area else (session.source.size if session.source else 0)
         left = session.progress.seconds_left if running and session.progress else None
-        step.cost.setText(f"{units.duration(left)} left" if left is not None else
-                          units.size(size) if size else "")
+        step.cost.setText(f"{units.duration(left)} left" if left is not None
+                          else self._cost(step.name))
+
+    def _cost(self, step: str) -> str:
+        """What a step costs, before it is begun."""
+        area, source = self.area(), self._session.source
+        size = area.size if area else (source.size if source else 0)
+        if not size:
+            return ""
+        if step == "signatures" and self.free.isChecked():
+            free = sum(v.size - v.used_bytes for v in self._volumes if v.used_bytes is not None)
+            return words.SEARCH_COST_FREE.format(size=units.size(free))
+        return words.SEARCH_COSTS.get(step, "{size}").format(size=units.size(size))
 
 
 def _choose(frame: QFrame, chosen: bool) -> None:

@@ -14,9 +14,11 @@ from PySide6.QtCore import QObject, QThread, Signal
 from needlewright.app.viewmodels.read_lane import ReadLane, lane_of_file
 from needlewright.app.viewmodels.sheet import Sheet, lay_out
 from needlewright.app.viewmodels.texture_lane import texture_of
+from needlewright.app.viewmodels.volumes_lane import VolumesLane, volumes_lane
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.looking import look_at_volumes
 from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobs.store import GROUPS, Job
 from needlewright.core.sources import map_file
 
 EVERYTHING = Filter()
@@ -41,6 +43,7 @@ class FindsModel(QThread):
     answered = Signal(object)  # Sheet
     lane_answered = Signal(int, object)  # source, ReadLane or None
     texture_answered = Signal(int, object)  # source, TextureLane
+    volumes_answered = Signal(int, object)  # source, VolumesLane or None
     spans_answered = Signal(int, object)  # source, int64[n, 3] of (id, start, length)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -55,6 +58,7 @@ class FindsModel(QThread):
         self._refresh_at: float | None = None
         self._rested_at = 0.0
         self.question = Question()
+        self._looked: set[tuple[Path, int]] = set()  # sources whose volumes were looked for
 
     def open(self, folder: Path | None) -> None:
         with self._lock:
@@ -125,6 +129,7 @@ class FindsModel(QThread):
             if folder is not None and source is not None:
                 self.spans_answered.emit(source, self._spans(folder, source))
                 self.lane_answered.emit(source, self._lane(folder, source))
+                self.volumes_answered.emit(source, self._volumes(folder, source))
             # Laying out a hundred thousand finds takes a second of the interpreter's time: while
             # new ones keep coming that must not be all that happens.
             now = time.monotonic()
@@ -139,6 +144,19 @@ class FindsModel(QThread):
         except NeedlewrightError:
             return None
         return None if kept is None else lane_of_file(kept)
+
+    def _volumes(self, folder: Path, source: int) -> VolumesLane | None:
+        """The volumes that the job knows; looked for once where it knows none."""
+        looked = (folder, source) in self._looked
+        self._looked.add((folder, source))
+        try:
+            with Job(folder, read_only=looked) as job:
+                row = next((s for s in job.sources() if s.id == source), None)
+                if looked or row is None:
+                    return volumes_lane(job.volumes(source))
+                return volumes_lane(look_at_volumes(job, row))
+        except (NeedlewrightError, OSError):
+            return None
 
     @staticmethod
     def _spans(folder: Path, source: int) -> npt.NDArray[np.int64]:
@@ -163,4 +181,4 @@ class FindsModel(QThread):
         except NeedlewrightError:  # the folder went away; the session tells about it
             items, sizes = [], {}
         return lay_out(items, question.view_width, question.row_height, sizes,
-                       question.order == "origin")
+                       question.order in GROUPS, question.order)

@@ -21,13 +21,15 @@ NARROWEST, WIDEST = 0.45, 2.6  # proportions beyond these are cropped in the she
 STRIP_CELLS = 200
 MAX_GROUPS = 16  # stretches that a medium is divided into at most
 
-Item = tuple[int, int, int, int, int, int, int]  # id, width, height, source, start, size, turn
+# id, width, height, source, start, size, turn, group
+Item = tuple[int, int, int, int, int, int, int, str | None]
 
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Items `first` to `last` (exclusive); `start`, `stop`: the stretch of the medium, bytes;
-    `cells`: which of the stretch's STRIP_CELLS equal parts hold a find's start, ascending."""
+    """Items `first` to `last` (exclusive) under one head; `key`: what they share, None where that
+    is only a stretch of the medium; `start`, `stop`: that stretch, or all of the medium, bytes;
+    `cells`: which of its STRIP_CELLS equal parts hold a find's start, ascending."""
 
     first: int
     last: int
@@ -38,6 +40,8 @@ class Group:
     top: int
     headed: bool
     cells: tuple[int, ...]
+    key: str | None = None
+    order: str = "origin"
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,8 +104,8 @@ def stretch_size(source_size: int) -> int:
 
 
 def lay_out(items: Sequence[Item], view_width: int, row_height: int, source_sizes: dict[int, int],
-            grouped: bool) -> Sheet:
-    """Place `items` (already in order) into rows of about `row_height` pixels."""
+            grouped: bool, order: str = "origin") -> Sheet:
+    """Place `items` (already in `order`) into rows of about `row_height` pixels."""
     count = len(items)
     left, top = np.zeros(count, np.int32), np.zeros(count, np.int32)
     width, height = np.zeros(count, np.int32), np.zeros(count, np.int32)
@@ -114,13 +118,17 @@ def lay_out(items: Sequence[Item], view_width: int, row_height: int, source_size
         y += HEAD if grouped else 0
         y = _rows(items, first, last, room, row_height, y, left, top, width, height)
         y += GROUP_GAP
-        source, start = items[first][3], items[first][4]
-        step = stretch_size(source_sizes.get(source, 1))
-        low = start // step * step
-        high = min(low + step, source_sizes.get(source, low + step))
+        source, start, key = items[first][3], items[first][4], items[first][7]
+        size = source_sizes.get(source, 1)
+        low, high = 0, max(1, size)
+        if key is None:
+            step = stretch_size(size)
+            low = start // step * step
+            high = min(low + step, source_sizes.get(source, low + step))
         groups.append(Group(first, last, source, low, high,
                             sum(item[5] for item in items[first:last]), head_top, grouped,
-                            _cells(starts[first:last], low, high) if grouped else ()))
+                            _cells(starts[first:last], low, high) if grouped else (), key,
+                            order))
     ids = np.fromiter((item[0] for item in items), np.int64, count)
     return Sheet(ids, left, top, width, height, starts, tuple(groups), y + MARGIN)
 
@@ -137,9 +145,12 @@ def _groups(items: Sequence[Item], source_sizes: dict[int, int],
     if not grouped:
         return [(0, len(items))]
     steps = {source: stretch_size(size) for source, size in source_sizes.items()}
-    found, first, key = [], 0, None
+    found, first = [], 0
+    key: object = None
     for index, item in enumerate(items):
-        here = (item[3], item[4] // steps.get(item[3], 1_000_000))
+        here: object = item[7]
+        if item[7] is None:
+            here = (item[3], item[4] // steps.get(item[3], 1_000_000))
         if here != key and index > first:
             found.append((first, index))
             first = index

@@ -150,7 +150,9 @@ class ContactSheet(QAbstractScrollArea):
         room = QRect(MARGIN, y + 4, self.viewport().width() - 2 * MARGIN, HEAD - 6)
         painter.setFont(look.font(14, True))
         painter.setPen(look.colour("ink"))
-        title = find_words.group_head(group.start, group.stop)
+        title = find_words.group_head(group.order, group.key, group.start, group.stop)
+        title = painter.fontMetrics().elidedText(title, Qt.TextElideMode.ElideLeft,
+                                                 room.width() - look.px(300))
         painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, title)
         used = painter.fontMetrics().horizontalAdvance(title)
         painter.setFont(look.font(12))
@@ -186,7 +188,7 @@ class ContactSheet(QAbstractScrollArea):
         if picture is not None and not picture.isNull():
             painter.drawPixmap(rect, picture, _cropped(picture, rect))
         else:
-            self._paint_missing(painter, rect, loaded=picture is not None)
+            self._paint_missing(painter, rect, row, loaded=picture is not None)
         if row is not None:
             draw_stitch(painter, rect.left() + 1, rect.bottom() + 9, row.grade, row.share)
             if row.in_tray:
@@ -197,15 +199,17 @@ class ContactSheet(QAbstractScrollArea):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRoundedRect(rect.adjusted(-2, -2, 2, 2), 3, 3)
 
-    def _paint_missing(self, painter: QPainter, rect: QRect, loaded: bool) -> None:
+    def _paint_missing(self, painter: QPainter, rect: QRect, row: FindRow | None,
+                       loaded: bool) -> None:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(look.colour("muted"), 1, Qt.PenStyle.DashLine))
         painter.drawRect(rect.adjusted(0, 0, -1, -1))
         if loaded:
             painter.setFont(look.font(12))
             painter.setPen(look.colour("muted"))
-            painter.drawText(rect.adjusted(8, 6, -4, -4), Qt.AlignmentFlag.AlignLeft,
-                             words.FINDS_NO_PICTURE)
+            text = words.FINDS_NO_PICTURE if row is None else find_words.title(row)
+            painter.drawText(rect.adjusted(8, 6, -4, -4), Qt.AlignmentFlag.AlignLeft
+                             | Qt.TextFlag.TextWrapAnywhere, text)
 
     # hands
 
@@ -284,7 +288,7 @@ class ContactSheet(QAbstractScrollArea):
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             index = self._index_at(event.pos())
             row = None if index is None else self.rows.get(int(self.sheet.ids[index]))
-            text = "" if row is None else f"{find_words.title(row)}\n{row.grade}"
+            text = "" if row is None else f"{row.path or find_words.title(row)}\n{row.grade}"
             QToolTip.showText(event.globalPos(), text, self.viewport())
             return True
         return super().viewportEvent(event)

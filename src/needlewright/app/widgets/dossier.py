@@ -162,11 +162,14 @@ class Dossier(QScrollArea):
         self._content.addLayout(line(button(
             tray, "dossierTray", lambda: self._session.toggle_tray([row.id]), "link"), None))
         self._links(record)
+        if row.kept:
+            self._content.addWidget(label(find_words.kept(record), wrap=True))
         self._content.addLayout(self._grid(find_words.facts(record)))
         self._head(words.DOSSIER_CHECKS)
         self._content.addLayout(self._checks(record))
         self._head(words.DOSSIER_EXTENTS)
         self._content.addLayout(self._grid(find_words.extents(record), muted_first=False))
+        self._beside(record)
         if record.parts:
             self._head(words.DOSSIER_PARTS)
             self._content.addWidget(Parts(record.parts))
@@ -184,6 +187,19 @@ class Dossier(QScrollArea):
                             "dossierFrames", lambda: session.decode_all(number), "link")
             frames.setEnabled(not running)
             self._content.addLayout(line(frames, None))
+
+    def _beside(self, record: FindRecord) -> None:
+        """Its neighbours on the medium, by name; a click shows them."""
+        before, behind = self._session.neighbours(record.row)
+        if before is None and behind is None:
+            return
+        self._head(words.DOSSIER_BESIDE)
+        for name, row in (("dossierBefore", before), ("dossierBehind", behind)):
+            if row is not None:
+                number = row.id
+                text = words.DOSSIER_NEIGHBOUR[name].format(title=find_words.title(row))
+                self._content.addLayout(line(button(
+                    text, name, lambda n=number: self._session.select(n), "link"), None))
 
     def _head(self, text: str) -> None:
         self._content.addSpacing(8)

@@ -1,16 +1,19 @@
-"""How the tape's lanes are drawn: read states and textures, told apart by height and tone."""
+"""How the tape's lanes are drawn: read states, volumes and textures, by height and tone."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
-from PySide6.QtCore import QRect, QRectF
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import QRect, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen
 
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.read_lane import Cell
+from needlewright.app.viewmodels.volumes_lane import VolumesLane
+from needlewright.core.jobs.rows import VolumeRow
 from needlewright.core.kernels.texture import Texture
 
 # Height as part of the lane, tone as alpha of the ink: flat is thin, dense is tall.
@@ -51,6 +54,41 @@ def paint_texture(painter: QPainter, rect: QRect, cells: npt.NDArray[np.uint8]) 
         high = max(1.0, part * rect.height())
         painter.fillRect(QRectF(rect.left() + start, rect.bottom() + 1 - high, stop - start, high),
                          colour)
+
+
+def paint_volumes(painter: QPainter, rect: QRect, lane: VolumesLane, view: tuple[int, int],
+                  names: Callable[[VolumeRow], str]) -> None:
+    """A box for each volume with its name inside, where there is room for it."""
+    scale = rect.width() / max(1, view[1] - view[0])
+    painter.setFont(look.font(11))
+    for volume in lane.volumes:
+        left = max(float(rect.left()), rect.left() + (volume.start - view[0]) * scale)
+        right = min(rect.right() + 1.0,
+                    rect.left() + (volume.start + volume.size - view[0]) * scale)
+        if right <= rect.left() or left > rect.right():
+            continue
+        box = QRectF(left, rect.top(), max(3.0, right - left), rect.height())
+        dashed = volume.state in ("lost", "locked")
+        painter.setPen(QPen(look.colour("muted"), 1,
+                            Qt.PenStyle.DashLine if dashed else Qt.PenStyle.SolidLine))
+        painter.setBrush(look.colour("panel"))
+        painter.drawRect(box.adjusted(0.5, 0.5, -0.5, -0.5))
+        text = painter.fontMetrics().elidedText(
+            names(volume), Qt.TextElideMode.ElideRight, max(0, round(box.width()) - 12))
+        if len(text) > 2:
+            painter.setPen(look.colour("ink"))
+            painter.drawText(box.adjusted(6, -1, -6, 1), Qt.AlignmentFlag.AlignVCenter, text)
+
+
+def paint_in_use(painter: QPainter, rect: QRect, shares: npt.NDArray[np.float64]) -> None:
+    """As tall as the share in use; a flat line where nothing is, none where nobody knows."""
+    levels = np.where(shares < 0, 255, np.ceil(shares * rect.height())).astype(np.uint8)
+    for start, stop, level in runs(levels):
+        if level == 255:
+            continue
+        high = max(1, level)
+        painter.fillRect(QRectF(rect.left() + start, rect.bottom() + 1 - high, stop - start, high),
+                         look.faint("ink", 120 if level else 60))
 
 
 def covered(starts: npt.NDArray[np.int64], lengths: npt.NDArray[np.int64],

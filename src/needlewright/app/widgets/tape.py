@@ -6,6 +6,7 @@ dragging pans, a click selects; what is selected anywhere is marked here.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from itertools import pairwise
 
 import numpy as np
@@ -25,8 +26,16 @@ from PySide6.QtWidgets import QWidget
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.read_lane import ReadLane
 from needlewright.app.viewmodels.texture_lane import TextureLane
-from needlewright.app.widgets.lanes import covered, paint_read, paint_texture
+from needlewright.app.viewmodels.volumes_lane import VolumesLane
+from needlewright.app.widgets.lanes import (
+    covered,
+    paint_in_use,
+    paint_read,
+    paint_texture,
+    paint_volumes,
+)
 from needlewright.wording import units
+from needlewright.wording import volumes as volume_words
 from needlewright.wording.window import TEXTURES
 
 LABEL_WIDTH = 96
@@ -34,6 +43,7 @@ RIGHT = 20
 SMALLEST_VIEW = 1 << 20  # bytes; zooming in further shows nothing more
 ZOOM = 0.8
 KEPT_VIEWS = 8
+LANE = 18  # pixels from one lane to the next
 CLICK = 4  # pixels that a press may move and still be a click
 
 
@@ -44,10 +54,13 @@ class Tape(QWidget):
     viewed = Signal(object)  # (start, stop) in bytes, or None for the whole
 
     def __init__(self, overview_name: str, finds_name: str, empty: str,
-                 read_name: str = "", texture_name: str = "") -> None:
+                 lane_names: Mapping[str, str] | None = None) -> None:
+        """`lane_names`: what to call the lanes "read", "volumes", "in use" and "texture"."""
         super().__init__()
         self.setObjectName("tape")
-        self._names = (overview_name, finds_name, read_name, texture_name)
+        self._names = (overview_name, finds_name)
+        self._lane_names = dict(lane_names or {})
+        self.volumes_lane: VolumesLane | None = None
         self.read_lane: ReadLane | None = None
         self.texture_lane: TextureLane | None = None
         self._empty = empty
@@ -70,6 +83,7 @@ class Tape(QWidget):
         self.pieces, self.reached = [], None
         self.show_read(None)
         self.show_texture(None)
+        self.show_volumes(None)
         self.show_finds(np.zeros((0, 3), np.int64))
         self.viewed.emit(None)
         self.update()
@@ -93,6 +107,14 @@ class Tape(QWidget):
         appeared = (lane is None) != (self.texture_lane is None)
         self.texture_lane = lane
         if appeared:
+            self.updateGeometry()
+        self.update()
+
+    def show_volumes(self, lane: VolumesLane | None) -> None:
+        """The volumes of the source; None where none are known."""
+        before = self._lanes()
+        self.volumes_lane = lane
+        if self._lanes() != before:
             self.updateGeometry()
         self.update()
 
@@ -120,17 +142,24 @@ class Tape(QWidget):
     def minimumSizeHint(self) -> QSize:
         return QSize(500, look.px(64) + self._extra)
 
+    def _lanes(self) -> list[str]:
+        """The lanes between the overview and the finds, from above; only those with content."""
+        volumes = self.volumes_lane
+        there = (("read", self.read_lane is not None), ("volumes", volumes is not None),
+                 ("in use", volumes is not None and volumes.in_use_known),
+                 ("texture", self.texture_lane is not None))
+        return [name for name, shown in there if shown]
+
     @property
     def _extra(self) -> int:
-        return look.px(18) * ((self.read_lane is not None) + (self.texture_lane is not None))
+        return look.px(LANE) * len(self._lanes())
 
-    def _read(self) -> QRect:
-        return QRect(self._left, look.px(32), self.width() - self._left - RIGHT, look.px(10))
-
-    def _texture(self) -> QRect:
-        above = look.px(18) if self.read_lane is not None else 0
-        return QRect(self._left, look.px(31) + above, self.width() - self._left - RIGHT,
-                     look.px(12))
+    def _lane_rect(self, name: str) -> QRect:
+        lanes = self._lanes()
+        above = lanes.index(name) if name in lanes else 0
+        high = {"read": 10, "volumes": 14}.get(name, 12)
+        return QRect(self._left, look.px(31 + (13 - high) // 2) + look.px(LANE) * above,
+                     self.width() - self._left - RIGHT, look.px(high))
 
     def _overview(self) -> QRect:
         return QRect(self._left, look.px(9), self.width() - self._left - RIGHT, look.px(15))
@@ -167,12 +196,8 @@ class Tape(QWidget):
         painter.drawLine(0, self.height() - 1, self.width(), self.height() - 1)
         overview, lane = self._overview(), self._lane()
         self._paint_names(painter, overview, lane)
-        if self.read_lane is not None and self.size_bytes:
-            rect = self._read()
-            paint_read(painter, rect, self.read_lane.cells(*self.view, rect.width()))
-        if self.texture_lane is not None and self.size_bytes:
-            rect = self._texture()
-            paint_texture(painter, rect, self.texture_lane.cells(*self.view, rect.width()))
+        if self.size_bytes:
+            self._paint_lanes(painter)
         painter.fillRect(overview, look.colour("panel"))
         painter.fillRect(lane, look.colour("panel"))
         if self.size_bytes:
@@ -180,16 +205,28 @@ class Tape(QWidget):
             self._paint_lane(painter, lane)
         painter.end()
 
+    def _paint_lanes(self, painter: QPainter) -> None:
+        if self.read_lane is not None:
+            rect = self._lane_rect("read")
+            paint_read(painter, rect, self.read_lane.cells(*self.view, rect.width()))
+        if self.volumes_lane is not None:
+            paint_volumes(painter, self._lane_rect("volumes"), self.volumes_lane, self.view,
+                          lambda v: volume_words.title(v.kind, v.label, v.size))
+        if self.volumes_lane is not None and self.volumes_lane.in_use_known:
+            rect = self._lane_rect("in use")
+            paint_in_use(painter, rect, self.volumes_lane.shares(*self.view, rect.width()))
+        if self.texture_lane is not None:
+            rect = self._lane_rect("texture")
+            paint_texture(painter, rect, self.texture_lane.cells(*self.view, rect.width()))
+
     def _paint_names(self, painter: QPainter, overview: QRect, lane: QRect) -> None:
         painter.setFont(look.font(12))
         width = self._left - 28
         first = self.source_name or self._empty
         names = [(first, overview, "thread" if self.source_name else "muted"),
                  (self._names[1], lane, "muted")]
-        if self.read_lane is not None:
-            names.append((self._names[2], self._read(), "muted"))
-        if self.texture_lane is not None:
-            names.append((self._names[3], self._texture(), "muted"))
+        names += [(self._lane_names.get(name, name), self._lane_rect(name), "muted")
+                  for name in self._lanes()]
         for text, rect, colour in names:
             painter.setPen(look.colour(colour))
             shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideMiddle, width)
@@ -308,22 +345,27 @@ class Tape(QWidget):
         if self.size_bytes and self._overview().contains(self._press):
             self._drag_overview(event.position().x())
 
-    def _tell_texture(self, point: QPoint) -> None:
-        """Name the texture under the pointer, for it is drawn and not written."""
-        lane, rect = self.texture_lane, self._texture()
-        inside = lane is not None and rect.contains(point)
+    def _tell_lane(self, point: QPoint) -> None:
+        """Name what is under the pointer, for lanes are drawn and not written."""
         told = ""
-        if inside and lane is not None:
-            cells = lane.cells(*self.view, rect.width())
+        rect = self._lane_rect("texture")
+        at = self._byte(point.x(), rect, self.view)
+        if self.texture_lane is not None and rect.contains(point):
+            cells = self.texture_lane.cells(*self.view, rect.width())
             value = int(cells[min(point.x() - rect.left(), cells.size - 1)])
-            at = self._byte(point.x(), rect, self.view)
             told = f"{TEXTURES[value]}, {units.place(at)}"
+        volume = self.volumes_lane.at(at) if self.volumes_lane is not None else None
+        if volume is not None and any(self._lane_rect(name).contains(point)
+                                      for name in ("volumes", "in use")):
+            told = volume_words.line(volume.kind, volume.label, volume.size, volume.cluster_size,
+                                     volume.state, volume.used_bytes)
+            told = "\n".join([told, *(volume_words.LIMITS.get(c, c) for c in volume.limits)])
         if self.toolTip() != told:
             self.setToolTip(told)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._press is None:
-            self._tell_texture(event.position().toPoint())
+            self._tell_lane(event.position().toPoint())
         if self._press is None or not self.size_bytes:
             return
         if self._overview().contains(self._press):

@@ -29,10 +29,17 @@ class CoverageRow:
 
 
 def tokens_of(plan: Plan) -> tuple[str, ...]:
-    """"format:kind" of everything that `plan` looks for."""
+    """"format:kind" of everything that `plan` looks for, behind what narrows it.
+
+    A narrowed search covers less than the whole one, so it counts for nothing but itself.
+    """
+    narrowed = "".join(f"{name}/" for name, on in (
+        ("free", plan.free_only), ("removed", plan.removed_only),
+        (f"in {plan.folder}", bool(plan.folder))) if on)
+    narrowed = narrowed.replace(",", " ")  # tokens are kept in a list with commas
     return tuple(sorted(
-        f"{form.name}:{kind}" for form in chosen_formats(plan) for kind in kinds_of(form)
-        if not plan.kinds or kind in plan.kinds))
+        f"{narrowed}{form.name}:{kind}" for form in chosen_formats(plan)
+        for kind in kinds_of(form) if not plan.kinds or kind in plan.kinds))
 
 
 def missing(area: Span, covered: Iterable[tuple[int, int]]) -> list[Span]:
@@ -56,10 +63,12 @@ def outstanding(plan: Plan, area: Span, rows: Sequence[CoverageRow]) -> list[Pla
             and r.every_frame >= plan.every_frame]
     by_spans: dict[tuple[tuple[int, int], ...], set[str]] = {}
     for token in tokens_of(plan):
-        spans = missing(area, [(r.start, r.stop) for r in ways if token in r.tokens])
+        plain = token.rsplit("/", 1)[-1]
+        spans = missing(area, [(r.start, r.stop) for r in ways
+                               if token in r.tokens or plain in r.tokens])
         if spans:
             key = tuple((s.start, s.stop) for s in spans)
-            by_spans.setdefault(key, set()).add(token.split(":")[0])
+            by_spans.setdefault(key, set()).add(plain.split(":")[0])
     passes: list[Plan] = []
     for key, names in sorted(by_spans.items()):
         chosen = frozenset() if names == set(formats()) else frozenset(names)

@@ -10,10 +10,14 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+import numpy as np
+import numpy.typing as npt
+
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.jobs.coverage import CoverageRow, outstanding, tokens_of
-from needlewright.core.jobs.rows import SourceRow, StepRow, VolumeRow
+from needlewright.core.jobs.looking import volume_row
+from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.search.engine import cut_area, search
@@ -31,6 +35,7 @@ from needlewright.core.search.events import (
 )
 from needlewright.core.search.plan import Plan, StopSignal
 from needlewright.core.search.registry import steps
+from needlewright.core.search.spans import joined
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source, Span
 
@@ -81,7 +86,7 @@ def _passes(image: Source, keeper: _Keeper, passes: list[Plan], stop: StopSignal
         part = replace(part, texture=not keeper.texture.seen(area.start, area.stop))
         keeper.begin(part, last=number == len(passes) - 1)
         try:
-            for event in search(image, part, stop):
+            for event in search(image, part, stop, keeper.known()):
                 if isinstance(event, Progress):
                     event = _of_all(event, before, total)
                 kept = keeper.take(event)
@@ -120,6 +125,11 @@ class _Keeper:
         self.written = time.monotonic()
         self.step: Progress | None = None
 
+    def known(self) -> npt.NDArray[np.int64]:
+        """int64[n, 2]: (start, stop) of what belongs to whole finds of this source already."""
+        rows = self.job.whole_spans(self.source.id)
+        return joined(np.array(rows, np.int64).reshape(-1, 2))
+
     def begin(self, part: Plan, last: bool) -> None:
         """Begin one pass; `last`: none follows."""
         self.part, self.last, self.step = part, last, None
@@ -134,9 +144,7 @@ class _Keeper:
         elif isinstance(event, Rechecked):
             self.rechecked.append(event.find)
         elif isinstance(event, VolumeSeen):
-            self.job.set_volumes(self.source.id, [VolumeRow(
-                event.start, event.size, event.kind, event.label, event.cluster_size, event.state,
-                event.named_by, event.used, event.used_bytes, event.limits)])
+            self.job.set_volumes(self.source.id, [volume_row(event)])
         elif isinstance(event, Seen):
             self.texture.write(event.start, event.classes)
         elif isinstance(event, Progress):

@@ -38,7 +38,16 @@ ORDERS = {
     "origin": "f.source, f.kept = '', f.kept, f.folder IS NULL, f.folder, f.start",
     "name": "f.name IS NULL, f.name, f.id",
     "found": "f.id", "size": "f.size DESC, f.id",
-    "taken": "f.taken IS NULL, f.taken, f.id", "grade": "f.grade <> 'whole', f.grade, f.id",
+    "taken": "coalesce(f.taken, f.modified) IS NULL, coalesce(f.taken, f.modified), f.id",
+    "grade": "f.grade <> 'whole', f.grade, f.id", "kind": "f.kind, f.source, f.start",
+    "camera": "f.camera IS NULL, f.camera, f.taken, f.id",
+}
+# What finds are grouped by in an order: SQL that gives one text a group.
+GROUPS = {
+    "origin": "CASE WHEN f.kept <> '' THEN 'kept:' || f.kept WHEN f.folder IS NOT NULL"
+              " THEN 'in:' || f.folder END",
+    "taken": "coalesce(substr(coalesce(f.taken, f.modified), 1, 10), '')",
+    "camera": "coalesce(f.camera, '')", "kind": "f.kind", "grade": "f.grade",
 }
 FIND_COLUMNS = (
     "f.id, f.source, f.kind, f.format, f.extension, f.start, f.size, f.grade, f.share, f.name,"
@@ -149,12 +158,16 @@ class Job:
             return b""
 
     def find_ids(self, wanted: Filter = EVERYTHING, order: str = "origin") -> list[
-            tuple[int, int, int, int, int, int, int]]:
-        """(id, width, height, source, start, size, orientation) of all matches in `order`."""
+            tuple[int, int, int, int, int, int, int, str | None]]:
+        """(id, width, height, source, start, size, orientation, group) of all matches in `order`.
+
+        The group is what heads them (see GROUPS); None where there is none.
+        """
         where, values = _where(wanted)
         return self._database.execute(
             "SELECT f.id, coalesce(f.width, 0), coalesce(f.height, 0), f.source, f.start, f.size,"
-            f" f.orientation{FROM_FINDS}{where} ORDER BY {ORDERS[order]}", values).fetchall()
+            f" f.orientation, {GROUPS.get(order, 'NULL')}{FROM_FINDS}{where}"
+            f" ORDER BY {ORDERS[order]}", values).fetchall()
 
     def rows(self, ids: Sequence[int]) -> list[FindRow]:
         """The rows of `ids`, in their order; unknown ids are left out."""
@@ -202,6 +215,24 @@ class Job:
         return self._database.execute(
             "SELECT f.id, e.offset, e.length FROM finds f JOIN extents e ON e.find = f.id"
             " WHERE f.source = ? AND e.offset IS NOT NULL ORDER BY e.offset", (source,)).fetchall()
+
+    def whole_spans(self, source: int) -> list[tuple[int, int]]:
+        """(start, stop) of all extents of finds that are whole and that a record names."""
+        return self._database.execute(
+            "SELECT e.offset, e.offset + e.length FROM finds f JOIN extents e ON e.find = f.id"
+            " WHERE f.source = ? AND f.grade = 'whole' AND f.encoding = 'plain'"
+            " AND f.record_at IS NOT NULL"
+            " AND e.offset IS NOT NULL ORDER BY e.offset", (source,)).fetchall()
+
+    def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
+        """The finds that lie before and behind `row` on its source, where there are any."""
+        found = []
+        for compare, order in (("<", "DESC"), (">", "ASC")):
+            beside = self._database.execute(
+                f"SELECT id FROM finds WHERE source = ? AND start {compare} ? AND grade <> 'gone'"
+                f" ORDER BY start {order} LIMIT 1", (row.source, row.start)).fetchone()
+            found.append(self.rows([beside[0]])[0] if beside else None)
+        return found[0], found[1]
 
     def tally(self) -> list[TallyRow]:
         """Running counts by source, step, kind and grade."""
@@ -354,6 +385,12 @@ def _where(wanted: Filter) -> tuple[str, list[Any]]:
                      " f.kind || ' ' || f.format || ' ' || f.grade) LIKE ? ESCAPE '\\'")
         plain = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
         values.append(f"%{plain}%")
+    if wanted.folder:
+        terms.append("(f.folder = ? OR substr(f.folder, 1, ?) = ?)")
+        values += [wanted.folder, len(wanted.folder) + 1, wanted.folder + "/"]
+    if wanted.removed is not None:
+        terms.append("f.removed = ?" if wanted.removed else "(f.removed IS NULL OR f.removed = ?)")
+        values.append(int(wanted.removed))
     if wanted.tray_only:
         terms.append("t.find IS NOT NULL")
     return (" WHERE " + " AND ".join(terms) if terms else ""), values

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
+
+import numpy as np
+import numpy.typing as npt
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.errors import SourceError
@@ -13,8 +17,11 @@ from needlewright.core.search.registry import Context, steps
 from needlewright.core.sources.source import Source, Span
 
 
-def search(source: Source, plan: Plan, stop: StopSignal) -> Iterator[Event]:
+def search(source: Source, plan: Plan, stop: StopSignal,
+           known: npt.NDArray[np.int64] | None = None) -> Iterator[Event]:
     """Yield the events of all steps in `plan` that exist, cheapest first.
+
+    `known`: int64[n, 2], (start, stop) of what belongs to whole finds already, ascending.
 
     To pause, take no events. Raises SourceError for an area outside the source and for a source
     that goes away; unreadable ranges are noted and passed over.
@@ -26,7 +33,8 @@ def search(source: Source, plan: Plan, stop: StopSignal) -> Iterator[Event]:
             if name not in plan.steps or stop.is_set():
                 continue
             begin = max(area.start, min(plan.resume.get(name, area.start), area.stop))
-            yield from step.run(Context(source, plan, area, begin, stop, decoders))
+            context = Context(source, plan, area, begin, stop, decoders)
+            yield from step.run(context if known is None else replace(context, known=known))
     finally:
         decoders.close()
 

@@ -6,6 +6,7 @@ those own cannot be theirs.
 
 from __future__ import annotations
 
+import zlib
 from array import array
 from collections import deque
 from collections.abc import Iterator
@@ -21,7 +22,7 @@ from needlewright.core.search.deciding import all_frames, first_question
 from needlewright.core.search.events import Event, Find, Found, Rechecked
 from needlewright.core.search.keeping import Keeping, Kept
 from needlewright.core.search.placing import Fate, Placing, place, shifted, walk_thread
-from needlewright.core.search.recognising import kind_of_name
+from needlewright.core.search.recognising import extension_of, kind_of_name
 from needlewright.core.search.record_finds import (
     LOST_FATES,
     RecordCase,
@@ -47,25 +48,34 @@ HOPEFUL = (Fate.THERE, Fate.PARTLY, Fate.FOREIGN)
 
 
 class _Firsts:
-    """Where the files that are there begin, and how long they are; 16 bytes for each."""
+    """Where the files that are there begin, how long they are and how they are called; 20 bytes
+    for each."""
 
     def __init__(self) -> None:
-        self._starts, self._sizes = array("Q"), array("Q")
+        self._starts, self._sizes, self._names = array("Q"), array("Q"), array("I")
         self._order: npt.NDArray[np.int64] | None = None
         self._sorted: npt.NDArray[np.uint64] = np.zeros(0, np.uint64)
 
-    def add(self, start: int, size: int) -> None:
+    def add(self, start: int, size: int, name: str) -> None:
         self._starts.append(start)
         self._sizes.append(size)
+        self._names.append(_extension_sum(name))
         self._order = None
 
-    def has(self, start: int, size: int) -> bool:
+    def has(self, start: int, size: int, name: str) -> bool:
+        """Whether a file of this size and extension begins at `start`."""
         if self._order is None:
             every = np.array(self._starts, np.uint64)
             self._order = np.argsort(every, kind="stable")
             self._sorted = every[self._order]
         low, high = np.searchsorted(self._sorted, [start, start + 1])
-        return any(self._sizes[i] == size for i in self._order[low:high].tolist())
+        wanted = (size, _extension_sum(name))
+        return any((self._sizes[i], self._names[i]) == wanted
+                   for i in self._order[low:high].tolist())
+
+
+def _extension_sum(name: str) -> int:
+    return zlib.crc32(extension_of(name).encode("utf-8", "replace"))
 
 
 class Prover:
@@ -95,7 +105,7 @@ class Prover:
         """Look at an entry beforehand, for what it tells about others."""
         self._keeping.note(entry)
         if not entry.removed and entry.extents and entry.extents[0][0] is not None:
-            self._live.add(entry.extents[0][0], entry.size)
+            self._live.add(entry.extents[0][0], entry.size, entry.name)
 
     def kept(self, entry: Entry) -> bool:
         """Whether the file was removed or hidden, and is still kept."""
@@ -156,7 +166,8 @@ class Prover:
         first = entry.extents[0][0] if entry.extents else entry.first
         if first is None:
             return False
-        return self._proven.get(first) == entry.size or self._live.has(first, entry.size)
+        return self._proven.get(first) == entry.size or self._live.has(
+            first, entry.size, entry.name)
 
     def _claim(self, reader: Reader, placing: Placing, size: int) -> None:
         """What is proven is nobody else's."""

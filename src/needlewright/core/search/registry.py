@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from types import MappingProxyType
+
+import numpy as np
+import numpy.typing as npt
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.registry import Registry
@@ -16,7 +19,11 @@ from needlewright.core.sources.source import Source, Span
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What a step works with; `area` is already cut to the source, `begin` is inside it."""
+    """What a step works with; `area` is already cut to the source, `begin` is inside it.
+
+    `known`: int64[n, 2], (start, stop) of bytes that belong to finds that are whole already,
+    ascending: no step looks into them again.
+    """
 
     source: Source
     plan: Plan
@@ -24,6 +31,7 @@ class Context:
     begin: int
     stop: StopSignal
     decoders: DecoderPool[Case]
+    known: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros((0, 2), np.int64))
 
 
 @dataclass(frozen=True, slots=True)

@@ -48,6 +48,14 @@ from needlewright.core.search.events import (
     Seen,
 )
 from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.search.spans import (
+    Spans,
+    covers,
+    in_use,
+    next_free,
+    next_used,
+    no_spans,
+)
 from needlewright.core.sources.careful import read_around
 from needlewright.core.sources.source import Span
 
@@ -64,8 +72,9 @@ MAX_AGAIN = 10_000  # stretches that are searched once more
 class _Pass:
     """The state of one pass over `area`. `at`: everything before it has been looked at.
 
-    `pending`: start of a find -> answers of decoders that it waits for. `again`: stretches to be
-    searched once more.
+    `known`: what belongs to whole finds already. `in_use`: what is passed over, as a file system
+    uses it. `pending`: start of a find -> answers of decoders that it waits for. `again`: stretches
+    to be searched once more.
     """
 
     context: Context
@@ -80,6 +89,8 @@ class _Pass:
     again: deque[Span] = field(default_factory=deque)
     pending: dict[int, int] = field(default_factory=dict)
     texture: bool = False
+    known: Spans = field(default_factory=no_spans)
+    in_use: Spans = field(default_factory=no_spans)
 
     @property
     def step(self) -> int:
@@ -104,7 +115,9 @@ def run(context: Context) -> Iterator[Event]:
     state = _Pass(
         context, table, tuple(f for f, _ in pairs), context.area, context.begin,
         Claims(context.begin), time.monotonic(), context.begin, context.begin,
-        texture=context.plan.texture)
+        texture=context.plan.texture, known=context.known)
+    if context.plan.free_only:
+        state.in_use = in_use(context.source)
     context.decoders.keep_free = True
     yield state.progress()
     stopped = yield from _over(state)
@@ -126,6 +139,8 @@ def _over(state: _Pass) -> Generator[Event, None, bool]:
             return True
         try:
             yield from _skip_hole(state)
+            if _skip_used(state):
+                continue
             yield from _search_block(state, block)
         except Interrupted:
             return True
@@ -176,10 +191,23 @@ def _skip_hole(state: _Pass) -> Iterator[Event]:
             yield state.progress()
 
 
+def _skip_used(state: _Pass) -> bool:
+    """Step over what a file system uses, where only free space is wanted."""
+    if not len(state.in_use) or state.at >= state.area.stop:
+        return False
+    stop = min(next_free(state.in_use, state.at), state.area.stop)
+    if stop <= state.at:
+        return False
+    state.at = stop
+    return True
+
+
 def _search_block(state: _Pass, block: bytearray) -> Iterator[Event]:
     source, area = state.context.source, state.area
     base = state.at
     length = min(len(block) - OVERLAP, area.stop - base)
+    if len(state.in_use):
+        length = min(length, max(source.sector_size, next_used(state.in_use, base) - base))
     # A signature may begin in the last bytes that are looked at and end behind them.
     ahead = OVERLAP if state.step == 1 else 0
     view = memoryview(block)[: min(length + ahead, source.size - base)]
@@ -200,7 +228,7 @@ def _search_block(state: _Pass, block: bytearray) -> Iterator[Event]:
         if state.context.stop.is_set():
             state.at = base + offset  # a later run takes this candidate up again
             return
-        if base + offset >= state.claims.until:
+        if base + offset >= state.claims.until and not covers(state.known, base + offset):
             state.at = base + offset
             yield from _candidate(state, base + offset, state.owner[index],
                                   bytes(data[offset : offset + HEAD_BYTES]))
