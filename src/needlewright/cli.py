@@ -94,6 +94,9 @@ def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
     parser.add_argument("--formats", type=_formats, help=words.HELP["formats"])
     parser.add_argument("--every-byte", action="store_true", help=words.HELP["every_byte"])
     parser.add_argument("--skip-frames", action="store_true", help=words.HELP["skip_frames"])
+    parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
+    parser.add_argument("--free-only", action="store_true", help=words.HELP["free_only"])
+    parser.add_argument("--folder", default="", help=words.HELP["folder"])
     if area:
         parser.add_argument("--area", type=_area, help=words.HELP["area"])
 
@@ -155,7 +158,9 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
     return Plan(
         tuple(options.steps or steps()), frozenset(Kind(k) for k in options.kinds or ()),
         Span(*area) if area else None, formats=frozenset(options.formats or ()),
-        every_byte=options.every_byte, every_frame=not options.skip_frames)
+        every_byte=options.every_byte, every_frame=not options.skip_frames,
+        removed_only=options.removed_only, free_only=options.free_only,
+        folder=options.folder.strip("/"))
 
 
 def _search(options: argparse.Namespace) -> int:

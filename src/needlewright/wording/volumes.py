@@ -48,7 +48,7 @@ def line(kind_name: str, label: str, size: int, cluster: int, state: str,
     """What one line tells of a volume."""
     parts = [title(kind_name, label, size)]
     if cluster:
-        parts.append(f"clusters of {units.size(cluster)}")
+        parts.append(f"clusters of {cluster:,} bytes")
     if used is not None:
         parts.append(f"{units.size(used)} in use")
     if STATES.get(state):

@@ -108,6 +108,18 @@ class Removed:
                     self._versions.setdefault(first + index, []).append(
                         _Version(copy.sequence, inode, at))
                     self._count += 1
+                if inode is not None and inode.folder and inode.flags & INLINE_DATA:
+                    self._take_inline(first + index, inode, copy.sequence)
+
+    def _take_inline(self, number: int, inode: Inode, sequence: int) -> None:
+        """The names of a folder that its inode holds itself."""
+        data = inline_data(inode)
+        at = self._reader.groups.inode_at(number)
+        if inode.size >= 4:
+            self._name(number, _Named(sequence, "", int.from_bytes(data[:4], "little"), at, 2))
+        for piece in (data[4:60], data[60:]):
+            for entry in dir_entries(piece, self._reader.geometry.inodes, slack=True):
+                self._name(entry.inode, _Named(sequence, entry.name, number, at, entry.kind))
 
     def _own_blocks(self, number: int, inode: Inode, sequence: int) -> None:
         size = self._reader.geometry.block_size

@@ -47,7 +47,7 @@ def read_boot(head: bytes) -> Boot:
 
 
 def coded_units(runs: list[tuple[int | None, int]], size: int, unit: int,
-            cluster: int) -> CodedParts:
+                cluster: int) -> CodedParts:
     """Compressed runs by units: whole ones are plain, empty ones holes, others packed."""
     parts: list[Coded | tuple[int | None, int]] = []
     waiting: list[tuple[int | None, int]] = list(runs)
@@ -65,10 +65,9 @@ def coded_units(runs: list[tuple[int | None, int]], size: int, unit: int,
                 waiting.pop(0)
         held = [(c, n) for c, n in inside if c is not None]
         length = min(left, unit * cluster)
-        stored = sum(n for _, n in held)
         if not held:
             parts.append((None, length))
-        elif stored == unit or stored * cluster >= length:
+        elif len(held) == len(inside):  # room is left free only where packing gained it
             parts += cut([(c * cluster, n * cluster) for c, n in held], length)
         else:
             parts.append(Coded(tuple((c * cluster, n * cluster) for c, n in held), length,

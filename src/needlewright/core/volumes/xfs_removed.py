@@ -24,6 +24,7 @@ from needlewright.core.volumes.xfs_log import OldBlock, OldInode, read_log
 if TYPE_CHECKING:
     from needlewright.core.volumes.fs_xfs import XfsReader
 
+CHUNK = 64  # inodes
 Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 
 
@@ -45,6 +46,7 @@ class Removed:
         self._old: dict[int, _Old] = {}
         self._strays: dict[int, tuple[int, str]] = {}  # lower half of a number -> folder, name
         self._gone_folders: set[int] = set()
+        self._chunks: set[int] = set()  # of 64 inodes each, those that the trees name
         self._read_log()
 
     def entries(self) -> Iterator[Entry]:
@@ -55,25 +57,38 @@ class Removed:
             entry = self._removed_entry(number)
             if entry is not None:
                 yield entry
-        for number, old in self._old.items():
+        for number in sorted({*self._old, *self._low_numbers()} - told):
             now = self._reader.inode(number)
-            if number not in told and (now is None or not now.links) and old.size:
+            if now is None or not now.links or number // CHUNK not in self._chunks:
                 entry = self._removed_entry(number)
                 if entry is not None:
                     yield entry
+
+    def _low_numbers(self) -> list[int]:
+        """The numbers of inodes that leftovers name, where half of a number is all of it."""
+        return [number for number in self._strays if number >> 32 == 0]
 
     def _removed_entry(self, number: int) -> Entry | None:
         """What the log and a freed inode's fork say together of a removed file."""
         at = self._reader.inode_at(number)
         inode = self._reader.parse(self._reader._read(at, self._reader.geometry.inode_size), number)
         old = self._old.get(number)
-        if inode is not None and inode.mode & FORMAT:
+        if inode is not None and inode.mode & FORMAT and number // CHUNK in self._chunks:
             return None
         path = self._path_of(number)
         doubts: Doubts = () if path else (("name-lost", {}),)
         pieces: list[tuple[int, int, int, bool]] = []
-        extents = self._old_fork(inode, pieces) if inode is not None else ()
-        size, loose = sum(n for _, n in extents), self._reader.geometry.block_size
+        extents: Extents = ()
+        size, loose = 0, self._reader.geometry.block_size
+        if inode is not None and inode.mode & FORMAT == REGULAR and inode.number == number:
+            # Its whole chunk of inodes was freed, and nobody cared to clear them.
+            extents, _ = self._reader.extents(inode)
+            if extents:
+                return Entry(path, inode.size, at, True, inode.times, Placed.CHAIN, extents,
+                             doubts=doubts)
+        elif inode is not None:
+            extents = self._old_fork(inode, pieces)
+            size = sum(n for _, n in extents)
         times = inode.times if inode is not None else Times()
         if old is not None and old.size:
             if old.extents and not extents:
@@ -200,6 +215,7 @@ class Removed:
             root = struct.unpack_from(">I", head, 20)[0]
             for leaf in self._reader.tree(group, root, (b"IABT", b"IAB3"), (16, 56), 16, 4):
                 for first, _, free in struct.iter_unpack(">IIQ", leaf[: len(leaf) // 16 * 16]):
+                    self._chunks.add((group << shift | first) // CHUNK)
                     for bit in range(64):
                         if free >> bit & 1:
                             yield group << shift | first + bit
