@@ -16,7 +16,8 @@ shapes = st.lists(st.tuples(st.integers(0, 6000), st.integers(0, 6000), st.integ
 class SheetTest(unittest.TestCase):
     @given(shapes, st.integers(300, 2000), st.integers(60, 240), st.booleans())
     def test_rows_fit_and_never_overlap(self, shapes, width, row, grouped):
-        items = [(i + 1, w, h, 1, i * 40_000_000, 1000, turn)
+        items = [(i + 1, w, h, 1, i * 40_000_000, 1000, turn,
+                  f"in:{i // 5}" if i % 3 else None)
                  for i, (w, h, turn) in enumerate(shapes)]
         sheet = lay_out(items, width, row, {1: 4_000_000_000}, grouped)
         self.assertEqual(sheet.ids.tolist(), [i[0] for i in items])

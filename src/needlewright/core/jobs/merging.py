@@ -78,18 +78,21 @@ def settle(find: Find, standing: Sequence[Standing]) -> Decision:
 
 
 def is_same(find: Find, stands: Standing) -> bool:
-    """Whether both rest on one record: at the same place, under the same path as far as known."""
+    """Whether both rest on one record: at the same place, under the same path as far as known.
+
+    A lost folder may have cost a name its first letter, too.
+    """
     if find.record is None or stands.record is None or find.record.at != stands.record.at:
         return False
     unknown = (find.path or "").startswith(LOST_FOLDER) or (stands.path or "").startswith(
         LOST_FOLDER)
-    return find.path == stands.path or (unknown and find.name == stands.name)
+    return find.path == stands.path or unknown
 
 
 def _again(find: Find, stands: Standing) -> Decision:
     """The same record, read again."""
     if (find.path or "").startswith(LOST_FOLDER) and find.path != stands.path:
-        find = replace(find, path=stands.path)
+        find = replace(find, path=stands.path, name=stands.name)
     elif (stands.path or "").startswith(LOST_FOLDER) and find.path != stands.path:
         return Decision(Act.REPLACE, _joined(find, stands), stands.number)
     if worth(find.grade, find.share, find.size) > worth(stands.grade, stands.share, stands.size):

@@ -168,6 +168,10 @@ class Reader(ABC):
     def claim(self, extents: Extents) -> None:  # noqa: B027 - most know all extents exactly
         """These bytes are proven to belong to a removed file: later guesses pass over them."""
 
+    def _fitting(self, count: int, unit: int, first: int = 0) -> int:
+        """How many of `count` clusters a damaged size may claim: as many as there is room for."""
+        return max(0, min(count, -(-(self._volume.size - first) // unit)))
+
     def _read(self, at: int, length: int, code: str = "record-unreadable") -> bytes:
         """Exactly `length` bytes; zeros, and a problem, where they cannot be read."""
         try:

@@ -28,10 +28,11 @@ class FatTable:
     def __init__(self, source: Source, boot: Boot, copy: int, problems: Problems) -> None:
         self._boot = boot
         self._break_at, self._break_to = array("I"), array("I")
-        self.last = boot.clusters + 2
+        room = -(-(source.size - boot.data_offset) // boot.cluster_size)
+        self.last = max(0, min(boot.clusters, room)) + 2
         end = {12: 0xFF8, 16: 0xFFF8, 32: 0x0FFF_FFF8}[boot.bits]
         self._end = end
-        used = np.zeros(-(-boot.clusters // 8), np.uint8)
+        used = np.zeros(-(-(self.last - 2) // 8), np.uint8)
         total = self.last * boot.bits // 8 + 2
         start = boot.fat_offset + copy * boot.fat_size
         for at in range(0, min(total, boot.fat_size), READ_BYTES):
@@ -42,7 +43,7 @@ class FatTable:
                 problems.add("fat-unreadable", start + at)
                 raw = b""
             self._take(at * 8 // boot.bits, _entries(raw.ljust(length, b"\0"), boot.bits), used)
-        self.allocation = Allocation(boot.cluster_size, boot.data_offset, boot.clusters, used)
+        self.allocation = Allocation(boot.cluster_size, boot.data_offset, self.last - 2, used)
 
     def _take(self, first: int, values: npt.NDArray[np.uint32],
               used: npt.NDArray[np.uint8]) -> None:

@@ -137,15 +137,15 @@ class ExfatReader(Reader):
             if data[at] != BITMAP or data[at + 1] & 1:
                 continue
             cluster, size = struct.unpack_from("<IQ", data, at + 20)
-            size = min(size, -(-boot.clusters // 8))
+            size = min(size, -(-(self._table.last - 2) // 8))
             runs, why = self._table.chain(cluster, -(-size // boot.cluster_size))
             if why not in ("", "long"):
                 self._problems.add(why, boot.offset(cluster), path="bitmap")
                 runs = [(cluster, -(-size // boot.cluster_size))]
             extents = cut([(boot.offset(c), n * boot.cluster_size) for c, n in runs], size)
             raw = b"".join(self._read(o, n) for o, n in extents if o is not None)
-            bits = np.frombuffer(raw.ljust(-(-boot.clusters // 8), b"\0"), np.uint8).copy()
-            return Allocation(boot.cluster_size, boot.data_offset, boot.clusters, bits)
+            bits = np.frombuffer(raw.ljust(-(-(self._table.last - 2) // 8), b"\0"), np.uint8).copy()
+            return Allocation(boot.cluster_size, boot.data_offset, self._table.last - 2, bits)
         self._problems.add("bitmap-missing", boot.offset(boot.root_cluster))
         return self._table.allocation
 

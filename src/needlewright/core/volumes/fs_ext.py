@@ -111,7 +111,7 @@ class ExtReader(Reader):
     def _bitmaps(self) -> Allocation:
         geometry, size = self.geometry, self.geometry.block_size
         unit = size * geometry.cluster_blocks
-        count = -(-geometry.blocks // geometry.cluster_blocks)
+        count = self._fitting(-(-geometry.blocks // geometry.cluster_blocks), unit)
         bits = np.zeros(-(-count // 8), np.uint8)
         per_group = geometry.blocks_per_group // geometry.cluster_blocks // 8
         for group in range(geometry.groups):

@@ -102,7 +102,7 @@ class F2fsReader(Reader):
         return Allocation.of_flags(BLOCK, 0, self._used)
 
     def _walk_all(self) -> None:
-        self._used = np.zeros(self.geometry.blocks, np.bool_)
+        self._used = np.zeros(self._fitting(self.geometry.blocks, BLOCK), np.bool_)
         self._used[: self.geometry.main] = True
         for _ in self.live():
             pass
@@ -116,7 +116,7 @@ class F2fsReader(Reader):
         if footer(raw)[0] != number:
             self._problems.add("node-wrong", block * BLOCK, node=number)
             return b""
-        if self._used is not None:
+        if self._used is not None and block < self._used.size:
             self._used[block] = True
         return raw
 
@@ -167,7 +167,7 @@ class F2fsReader(Reader):
         for address in blocks(inode, self._node):
             if address in (HOLE, NEW) or address >= self.geometry.blocks:
                 continue
-            if self._used is not None:
+            if self._used is not None and address < self._used.size:
                 self._used[address] = True
             raw = self._read(address * BLOCK, BLOCK, "folder-unreadable")
             for inner, name, _ in names(raw, SLOTS, 30, removed):

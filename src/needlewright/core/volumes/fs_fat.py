@@ -346,6 +346,13 @@ class FatReader(Reader):
         for runs in guesses(number - 2, wanted, table.allocation, self._taken):
             yield [(first + 2, count) for first, count in runs]
 
+    def known_letters(self) -> Letters:
+        """What names here begin with, for names that lost their beginning."""
+        if not self._walked:
+            for _ in self.live():
+                pass
+        return self._letters
+
     def claim(self, extents: Extents) -> None:
         """These bytes are proven to belong to a removed file: later guesses pass over them."""
         self._taken.take(extents)

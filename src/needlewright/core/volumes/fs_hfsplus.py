@@ -237,7 +237,7 @@ class HfsReader(Reader):
 
     def _bitmap(self) -> Allocation:
         source = self._fork_source(self.header.bitmap, 6)
-        count = self.header.blocks
+        count = self._fitting(self.header.blocks, self.header.block)
         try:
             raw = source.read_at(0, -(-count // 8))
         except SourceError:

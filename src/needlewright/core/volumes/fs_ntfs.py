@@ -259,12 +259,12 @@ class NtfsReader(Reader):
             self._problems.add("bitmap-missing", self.record_at(BITMAP_FILE))
             return None
         thread = Thread(self._volume, stream[0])
+        count = self._fitting(self.boot.size // self.boot.cluster_size, self.boot.cluster_size)
         try:
-            raw = thread.read_at(0, thread.size)
+            raw = thread.read_at(0, -(-count // 8))
         except SourceError:
             self._problems.add("bitmap-missing", stream[0][0][0] or 0)
             return None
-        count = self.boot.size // self.boot.cluster_size
         return Allocation(self.boot.cluster_size, 0, count, np.frombuffer(raw, np.uint8).copy())
 
     def _label(self) -> str:

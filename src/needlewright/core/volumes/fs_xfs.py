@@ -131,7 +131,7 @@ class XfsReader(Reader):
     def _free_space(self) -> Allocation:
         """All blocks are in use but those that the trees of free space name."""
         geometry = self.geometry
-        count = geometry.groups * geometry.group_blocks
+        count = self._fitting(geometry.groups * geometry.group_blocks, geometry.block_size)
         used = np.ones(count, np.bool_)
         for group in range(geometry.groups):
             head = self._read(self.group_byte(group, 0) + geometry.sector_size, 64)

@@ -146,7 +146,8 @@ class FormerFat(Reader):
         self._now = medium.use_of(size, first, self._count)
         self._now.first = first
         self._taken = self._now.copy()
-        self._letters = Letters()
+        self._letters = next((r.known_letters() for _, r in medium.volumes
+                              if isinstance(r, FatReader)), None) or Letters()
         self._folders = {own: _Folder(own, parent, [at]) for at, own, parent in begins}
         self._complete(sorted(further), medium)
         self._name_folders()

@@ -14,8 +14,9 @@ from dataclasses import dataclass
 
 from needlewright.core.sources.source import Source
 
-RECORD = 0xFEEDBABE
+RECORD = b"\xfe\xed\xba\xbe"
 SECTOR = 512
+BLOCK = 1 << 20  # bytes that are looked through at once
 OPERATION = struct.Struct(">IIBBH")
 BUFFER, INODE = 0x123C, 0x123B
 PARTIAL = 0x04 | 0x08
@@ -48,24 +49,30 @@ class OldBlock:
 
 def read_log(volume: Source, start: int, length: int) -> Iterator[OldInode | OldBlock]:
     """What the log between two bytes still tells, in the order in which it stands there."""
-    stop = start + min(length, MAX_LOG)
-    at = start
-    while at < stop:
+    for at in _records(volume, start, start + min(length, MAX_LOG)):
         head = volume.read_at(at, SECTOR)
-        if len(head) < SECTOR or struct.unpack_from(">I", head)[0] != RECORD:
-            at += SECTOR
-            continue
+        if len(head) < SECTOR:
+            return
         size, sequence = struct.unpack_from(">IQ", head, 12)
         room = struct.unpack_from(">I", head, 320)[0]
         heads = max(1, min(8, -(-room // 32768)))
         if not 0 < size <= MAX_RECORD:
-            at += SECTOR
             continue
         raw = bytearray(volume.read_at(at + heads * SECTOR, size))
         _restore(raw, head, volume, at, heads)
         operations, _, _ = struct.unpack_from(">III", head, 40)
         yield from _items(bytes(raw), operations, sequence)
-        at += SECTOR
+
+
+def _records(volume: Source, start: int, stop: int) -> Iterator[int]:
+    """The sectors in which records begin."""
+    for base in range(start, stop, BLOCK):
+        block = volume.read_at(base, min(BLOCK, stop - base))
+        at = block.find(RECORD)
+        while at >= 0:
+            if at % SECTOR == 0:
+                yield base + at
+            at = block.find(RECORD, at + 1)
 
 
 def _restore(raw: bytearray, head: bytes, volume: Source, at: int, heads: int) -> None:

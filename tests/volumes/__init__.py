@@ -1,0 +1,1 @@
+"""Partition tables and file systems."""
