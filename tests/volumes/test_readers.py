@@ -121,7 +121,7 @@ class RecordsTest(FolderTest):
                         self.assertEqual(whole.get(file["path"]), file["sha256"], file["path"])
 
     def test_after_a_quick_format_folders_come_back(self):
-        for name in ("fat32_formatted", "exfat_formatted"):
+        for name in ("fat32_formatted", "exfat_formatted", "ntfs_formatted", "ext4_formatted"):
             with self.subTest(name):
                 truth, finds, whole = self.finds(name, ("old-records",))
                 # The new file lies where the root, DCIM and the first folder began.

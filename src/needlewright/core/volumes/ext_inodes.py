@@ -18,7 +18,8 @@ USES_EXTENTS, INLINE_DATA, ENCRYPTED, HUGE = 0x80000, 0x10000000, 0x800, 0x40000
 EXTENT_MAGIC = 0xF30A
 MAX_EXTENTS = 1 << 20
 MAX_TREE_DEPTH = 5
-DIRECT, POINTERS_AT = 12, 40
+DIRECT = 12
+INODE = struct.Struct("<H2xII4xII2xHII4x60sI4xI")
 XATTR_MAGIC = 0xEA020000
 ReadBlock = Callable[[int], bytes]  # one block by its number; b"" where it cannot be had
 
@@ -58,11 +59,10 @@ def _stamp(seconds: int, extra: int) -> Stamp | None:
 
 def read_inode(raw: bytes) -> Inode | None:
     """The inode in `raw` (128 bytes or more); None where there is none."""
-    mode, low, accessed, modified, removed, links, blocks, flags = (
-        struct.unpack_from("<H2xII4xII2xHII", raw))
+    (mode, low, accessed, modified, removed, links, blocks, flags, held, generation,
+     high) = INODE.unpack_from(raw)
     if mode == 0 and links == 0 and removed == 0:
         return None
-    generation, _, high = struct.unpack_from("<III", raw, 100)
     extra_size = struct.unpack_from("<H", raw, 128)[0] if len(raw) >= 160 else 0
     more = (0, 0, 0, 0, 0)
     if extra_size >= 24:
@@ -70,7 +70,7 @@ def read_inode(raw: bytes) -> Inode | None:
     stamps = ((more[3], more[4]), (modified, more[1]), (accessed, more[2]))
     size = low | high << 32 if mode & FORMAT == REGULAR else low
     return Inode(mode, size, links, flags, generation, blocks, removed,
-                 raw[POINTERS_AT : POINTERS_AT + 60], stamps,
+                 held, stamps,
                  raw[128 + extra_size :] if len(raw) >= 160 else b"")
 
 

@@ -9,13 +9,15 @@ from __future__ import annotations
 import struct
 from collections import OrderedDict, deque
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.sources.source import Source
+from needlewright.core.sources.source import Source, Span
 from needlewright.core.sources.threads import Thread
+from needlewright.core.sources.windows import Window
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
@@ -104,6 +106,10 @@ class ExtReader(Reader):
         self.folders: dict[int, tuple[int, str]] = {}  # live ones: inode -> parent, name
         self._walked = False
         self._gone: Removed | None = None
+
+    @property
+    def volume(self) -> Source:
+        return self._volume
 
     def allocation(self) -> Allocation:
         return self._allocation
@@ -270,7 +276,19 @@ def _by_super(source: Source, where: int) -> int | None:
         found = read_super(source.read_at(where, SIZE))
     except (FormatError, SourceError):
         return None
-    return where - (AT if found.group == 0 else _copy_at(found))
+    start = where - (AT if found.group == 0 else _copy_at(found))
+    return start if start >= 0 and _has_root(source, start, found) else None
+
+
+def _has_root(source: Source, start: int, found: Super) -> bool:
+    """Whether the uppermost folder stands where the superblock leads: journals hold copies, too."""
+    try:
+        window = Window(source, Span(start, source.size))
+        at = Groups(window, replace(found, group=0)).inode_at(ROOT)
+        inode = read_inode(window.read_at(at, found.inode_size))
+    except (FormatError, SourceError, struct.error):
+        return False
+    return inode is not None and inode.folder
 
 
 register(FileSystem("ext", probe, ExtReader, (

@@ -14,6 +14,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source
@@ -97,23 +98,33 @@ def probe(volume: Source) -> Facts | None:
 class NtfsReader(Reader):
     """An open NTFS volume."""
 
-    def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
+    def __init__(self, volume: Source, former: tuple[Boot, Thread] | None = None) -> None:
+        """`former`: the geometry and the table's bytes, where no boot sector tells them any more.
+        """
+        facts = probe(volume) if former is None else Facts(
+            "ntfs, formatted over", former[0].size, former[0].cluster_size)
         if facts is None:
             raise FormatError("no NTFS volume", offset=0)
         super().__init__(volume, facts)
-        self.boot, at = _boot(volume)
+        self.boot, at = (former[0], 0) if former is not None else _boot(volume)
         if at:
             self._problems.add("boot-from-copy", 0)
         self._cache: OrderedDict[int, bytes] = OrderedDict()
-        self._table = self._find_table()
+        self._table = self._find_table() if former is None else former[1]
         self.records = self._table.size // self.boot.record_size
-        self._allocation = self._read_bitmap()
+        self._allocation = self._read_bitmap() if former is None else None
         self._folders: dict[int, tuple[int, int, int, bool, str]] | None = None
         self._strays: Strays | None = None
+        self.sequences: npt.NDArray[np.uint16] = np.zeros(0, np.uint16)  # by record
+        self.in_use: npt.NDArray[np.bool_] = np.zeros(0, np.bool_)
         label = self._label()
         if label:
             self.facts = dataclasses.replace(facts, label=label)
+
+    @property
+    def table_extents(self) -> Extents:
+        """Where the file table lies."""
+        return self._table.extents
 
     def allocation(self) -> Allocation | None:
         return self._allocation
@@ -280,11 +291,16 @@ class NtfsReader(Reader):
         """record -> (parent, its sequence, own sequence, in use, name) of all folders."""
         self._folders = {}
         size = self.boot.record_size
+        self.sequences = np.zeros(self.records, np.uint16)
+        self.in_use = np.zeros(self.records, np.bool_)
         for first, block, sound in self._blocks():
-            for row, good in enumerate(sound):
+            words = np.frombuffer(block, "<u2").reshape(-1, size // 2)
+            whole = np.array(sound, np.bool_)
+            last = first + len(words)
+            self.sequences[first:last] = np.where(whole, words[:, 8], 0)
+            self.in_use[first:last] = whole & ((words[:, 11] & IN_USE) != 0)
+            for row in np.flatnonzero(whole & ((words[:, 11] & FOLDER) != 0)).tolist():
                 flags = block[row * size + 22]
-                if not good or not flags & FOLDER:
-                    continue
                 record = block[row * size : (row + 1) * size]
                 head = HEAD.unpack_from(record)
                 names = self._names(self._all_attributes(record, first + row))
@@ -349,11 +365,12 @@ class NtfsReader(Reader):
     def _entries(self, removed: bool) -> Iterator[Entry]:
         size = self.boot.record_size
         for first, block, sound in self._blocks():
-            for row, good in enumerate(sound):
-                flags = block[row * size + 22]
+            flags = np.frombuffer(block, "<u2").reshape(-1, size // 2)[:, 11]
+            wanted = np.array(sound, np.bool_) & ((flags & FOLDER) == 0) & (
+                ((flags & IN_USE) == 0) == removed)
+            for row in np.flatnonzero(wanted).tolist():
                 number = first + row
-                if not good or flags & FOLDER or bool(flags & IN_USE) == removed or (
-                        number < FIRST_USER_RECORD):
+                if number < FIRST_USER_RECORD:
                     continue
                 record = block[row * size : (row + 1) * size]
                 if HEAD.unpack_from(record)[10]:
@@ -406,8 +423,7 @@ class NtfsReader(Reader):
         for attribute in found:
             if attribute.kind == STANDARD and attribute.value and len(attribute.value) >= 32:
                 created, modified, _, accessed = struct.unpack_from("<QQQQ", attribute.value)
-                return name.times()._replace(created=nt(created), modified=nt(modified),
-                                             accessed=nt(accessed))
+                return Times(nt(created), nt(modified), nt(accessed))
         return name.times()
 
     def _entry(self, found: list[Attribute], stream: str, record: bytes, number: int,

@@ -24,6 +24,7 @@ COMPRESSED, ENCRYPTED, SPARSE = 0x0001, 0x4000, 0x8000
 DOS_NAME = 2
 MAX_ATTRIBUTES = 512  # of one record; more than fit
 MAX_RUNS = 1 << 20
+EARLIEST, LATEST = 94_354_848_000_000_000, 189_000_000_000_000_000  # 1900 to 2199, as NTFS counts
 STRIDE = 512  # bytes that each number of a fixup guards
 
 HEAD = struct.Struct("<4sHHQHHHHIIQ")
@@ -202,7 +203,8 @@ def stray_names(raw: bytes, start: int, stop: int) -> Iterator[tuple[int, int, F
         fits = 82 <= length <= 616 and 66 < key <= length and length % 8 == 0
         headless = ref == 0 and length == 16 and raw[at + 12] & 2
         found = file_name(raw[at + 16 : stop]) if fits or headless else None
-        if found is not None and (ref or headless) and all(nt(s) for s in found.stamps):
+        if found is not None and (ref or headless) and all(
+                EARLIEST < s < LATEST for s in found.stamps):
             yield ref & 0xFFFF_FFFF_FFFF, ref >> 48, found, at
             at += length if fits else (82 + 2 * len(found.name) + 7) // 8 * 8
         else:

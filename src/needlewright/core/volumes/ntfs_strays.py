@@ -14,8 +14,6 @@ from needlewright.core.volumes.base import Entry, Placed, joined
 from needlewright.core.volumes.ntfs_records import (
     DATA,
     DOS_NAME,
-    HEAD,
-    IN_USE,
     STANDARD,
     Attribute,
     FileName,
@@ -82,8 +80,7 @@ class Strays:
 
     def _record_tells(self, number: int, sequence: int) -> bool:
         """Whether a file's own record is still there, under whatever name."""
-        record = self._reader.record(number)
-        if record is None:
+        if number >= self._reader.sequences.size:
             return False
-        own, in_use = HEAD.unpack_from(record)[4], record[22] & IN_USE
+        own, in_use = int(self._reader.sequences[number]), bool(self._reader.in_use[number])
         return own == sequence or (not in_use and own == sequence + 1 & 0xFFFF)
