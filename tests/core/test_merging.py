@@ -54,6 +54,16 @@ class MergingTest(FolderTest):
             self.assertEqual(len(rows), 1)
             self.assertEqual(job.record(rows[0].id).extents, pieces)
 
+    def test_later_checks_of_a_carve_take_no_pieces_away(self):
+        pieces = ((4096, 512), (None, 388))
+        job, rows = self.settled(recorded(900, Grade.PARTIAL, extents=pieces),
+                                 carved(900, Grade.PARTIAL))
+        job.recheck_finds(job.sources()[0].id, [carved(900, Grade.PARTIAL)])
+        self.assertEqual(job.record(rows[0].id).extents, pieces)
+        job.recheck_finds(job.sources()[0].id, [carved(900)])
+        self.assertEqual([(r.name, r.grade) for r in job.matching(Filter())],
+                         [("BF_0201.JPG", "whole")])
+
     def test_a_whole_carve_proves_a_record_of_its_length(self):
         job, rows = self.settled(recorded(900, Grade.PARTIAL, claim=True), carved(900))
         self.assertEqual([(r.name, r.grade) for r in rows], [("BF_0201.JPG", "whole")])

@@ -94,8 +94,10 @@ class FindWriter:
             own = [s for s in standing if is_same(find, s)]
             return own[0] if own else None
         plain = [s for s in standing if s.record is None]
+        # A carve in one piece says more than a record with pieces and holes only where it is whole.
         merged = [s for s in standing if set(find.found_by) <= set(s.found_by)
-                  and s.size == find.size and s.grade is not Grade.GONE]
+                  and s.size == find.size and find.grade is Grade.WHOLE
+                  and s.grade is not Grade.GONE]
         return next(iter(plain or merged), None)
 
     def _finish(self, source: int, done: Sequence[tuple[int, Find]]) -> None:
