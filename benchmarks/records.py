@@ -74,7 +74,7 @@ def make(kind: str, image: Path, files: int) -> None:
         run("mkfs.exfat", "-c", "4K", str(image))
         through(["mount.exfat-fuse"], image, files)
     else:
-        run("mkfs.vfat", "-F", "32", "-s", "8", str(image))
+        run("mkfs.vfat", "-F", "32", "-s", "2", str(image))
         with tempfile.TemporaryDirectory() as tree:
             fill(Path(tree), files)
             run("mcopy", "-s", "-Q", "-i", str(image), f"{tree}/DCIM", "::")

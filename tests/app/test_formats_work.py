@@ -100,7 +100,7 @@ class FormatsTest(WindowCase):
                   "the lane of the part in view")
         self.assertEqual(set(tape.texture_lane.cells(4 * MIB, 5 * MIB, 50).tolist()),
                          {Texture.RANDOM})
-        QTest.mouseMove(tape, tape._texture().center())
+        QTest.mouseMove(tape, tape._lane_rect("texture").center())
         self.wait(lambda: tape.toolTip().startswith("random"), "its name")
 
 

@@ -35,3 +35,11 @@ def unstuff(raw: bytes) -> bytes:
 def strongest_run(scores: list[float]) -> float:
     return max((sum(scores[a:b]) for a in range(len(scores)) for b in range(a, len(scores) + 1)),
                default=0.0)
+
+
+def entry_set_sum(entries: bytes) -> int:
+    value = 0
+    for at, byte in enumerate(entries):
+        if at not in (2, 3):
+            value = ((value % 2) * 0x8000 + value // 2 + byte) % 0x10000
+    return value

@@ -8,6 +8,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from needlewright.core.kernels.checksums import entry_set_sum
 from needlewright.core.search.keeping import Keeping
 from needlewright.core.search.spans import covers, joined, next_free, next_used
 from needlewright.core.sources.memory import MemorySource
@@ -20,6 +21,7 @@ from needlewright.core.volumes.geometry import Geometry, by_own_numbers
 from needlewright.core.volumes.letters import Letters
 from needlewright.core.volumes.stamps import Stamp, dos, nt, unix
 from needlewright.demo.fat32 import _entry, _long_entries, _short_name
+from tests.kernels import reference
 
 FLAGS = st.lists(st.booleans(), min_size=1, max_size=300)
 
@@ -126,6 +128,12 @@ class PackedTest(unittest.TestCase):
             "484500be009e000401189000")
         made = lznt1(packed, 4096)
         self.assertTrue(made.rstrip(b"\0").startswith(b"F# F# G A A G F# E D D E F# F# E E F# F#"))
+
+
+class EntrySetTest(unittest.TestCase):
+    @given(st.binary(max_size=700))
+    def test_the_sum_over_a_set(self, data):
+        self.assertEqual(entry_set_sum(data), reference.entry_set_sum(data))
 
 
 class KeepingTest(unittest.TestCase):

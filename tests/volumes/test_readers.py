@@ -89,7 +89,7 @@ class ReaderTest(unittest.TestCase):
         for name in FIXTURES:
             if name != "xfs":  # large; `python -m tests.volumes_fuzz` has its turn at it
                 with self.subTest(name):
-                    failures, _ = fuzz(name, 40, seed=2)
+                    failures, _ = fuzz(name, 12, seed=2)
                     self.assertEqual(failures, 0)
 
 

@@ -46,6 +46,8 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
 
     one, counts = np.zeros(1, np.int64), np.zeros(3, np.int64)
     checksums.ogg_page_crc(bytes(64))
+    checksums.entry_set_sum(bytearray(96))
+    checksums.entry_set_sum(bytes(96))
     flac.follow_frames(nothing, 0, 16, 0)
     foreign.surprise(nothing, 512, 2, 2)
     foreign.sector_looks(nothing, 512)

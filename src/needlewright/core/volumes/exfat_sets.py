@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from needlewright.core.kernels.checksums import entry_set_sum
 from needlewright.core.volumes.base import Times
 from needlewright.core.volumes.stamps import Stamp, dos
 
@@ -60,15 +61,6 @@ def _stamp(value: int, tens: int, zone: int) -> Stamp | None:
     return dos(value >> 16, value & 0xFFFF, tens, east)
 
 
-def set_checksum(raw: bytes) -> int:
-    """The checksum over a whole set, its own two bytes left out."""
-    value = 0
-    for at, byte in enumerate(raw):
-        if at not in (2, 3):
-            value = ((value << 15) | (value >> 1)) + byte & 0xFFFF
-    return value
-
-
 def entry_sets(data: bytes, removed_only: bool = False) -> Iterator[EntrySet]:
     """The sets in a directory's bytes, in order, removed ones and those behind its end too."""
     count = len(data) // 32
@@ -105,5 +97,5 @@ def _entry_set(data: bytes, index: int, count: int, removed: bool) -> EntrySet |
     if not name or not length:
         return None
     return EntrySet(at, removed, name, attributes, bool(flags & NO_FAT_CHAIN), cluster, size,
-                    min(valid, size), set_checksum(bytes(raw)) == checksum,
+                    min(valid, size), entry_set_sum(raw) == checksum,
                     (created, modified, accessed, c10, m10, zc, zm, za))

@@ -197,7 +197,8 @@ class FatReader(Reader):
             for slot in slots(data):
                 if slot.removed or slot.behind:
                     continue
-                self._letters.learn(slot.name, path)
+                if slot.long is None:
+                    self._letters.learn(slot.name, path)
                 at = self._place(places, slot.at)
                 if not slot.folder:
                     yield self._live_entry(path, slot, at)

@@ -12,6 +12,8 @@ from needlewright.core.volumes.fat_directory import LOST
 
 MAX_SHAPES = 20_000  # that are remembered of a volume
 FALLBACK = "_"
+DIGITS = str.maketrans("0123456789", "#" * 10)
+LETTERS = str.maketrans("ABCDEFGHIJKLMNOPQRSTUVWXYZ", "A" * 26)
 # What the design rule for camera file systems and common practice begin names with.
 USUAL = ("IMG_0000", "DSC00000", "DSC_0000", "DSCN0000", "MVI_0000", "VID_0000", "MOV00000",
          "PICT0000", "CLIP0000", "IMG00000", "TMP_0000", "100MEDIA", "P0000000")
@@ -20,9 +22,8 @@ USUAL = ("IMG_0000", "DSC00000", "DSC_0000", "DSCN0000", "MVI_0000", "VID_0000",
 def _shapes(name: str) -> tuple[str, str, str]:
     """Three ways to look at a name without its first letter, the closest first."""
     stem, _, suffix = name.upper().rpartition(".") if "." in name else (name.upper(), "", "")
-    rest = "".join("#" if c.isdigit() else c for c in stem[1:])
-    kinds = "".join("#" if c.isdigit() else "A" if c.isalpha() else c for c in stem[1:])
-    return f"{rest}.{suffix}", rest, kinds
+    rest = stem[1:].translate(DIGITS)
+    return f"{rest}.{suffix}", rest, rest.translate(LETTERS)
 
 
 class Letters:

@@ -192,7 +192,8 @@ class FormerFat(Reader):
         for folder in self._folders.values():
             for slot in slots(self._data(folder)):
                 if not slot.folder:
-                    self._letters.learn(slot.name)
+                    if slot.long is None:
+                        self._letters.learn(slot.name)
                     continue
                 inner = self._folders.get(slot.cluster)
                 if inner is not None and (inner.parent == folder.own or not inner.name):
