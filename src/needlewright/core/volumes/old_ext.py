@@ -105,6 +105,8 @@ class FormerExt(Reader):
         for folder, at, entry in self._entries:
             path = joined(self._path(folder), entry.name)
             inode = self._reader.inode(entry.inode)
+            if inode is not None and not inode.links and inode.removed:
+                continue  # removed from the volume that is there now, whose records tell of it
             if inode is None or not inode.regular or not inode.links or not inode.size:
                 yield Entry(path, 0, at + entry.at, True, placed=Placed.NONE)
                 continue
