@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
@@ -90,7 +91,8 @@ class Intake(QWidget):
                        session.copies.devices_changed):
             signal.connect(self.refresh)
         session.finds.volumes_answered.connect(self._volumes_came)
-        self._volumes: object = None
+        self._volumes: list[VolumeRow] = []
+        self._volumes_box = QVBoxLayout()
         session.copies.changed.connect(self._copy_changed)
         self._copying = False
         session.demo_changed.connect(self._show_demo)
@@ -224,23 +226,27 @@ class Intake(QWidget):
             else words.INTAKE_DEMO_STARTING)
 
     def _volumes_came(self, source: int, lane: object) -> None:
-        if (source, lane) != self._volumes:
-            self._volumes = (source, lane)
-            self._show_facts()
+        """Only the volumes change: what else is shown stays, and can be clicked."""
+        rows = list(lane.volumes) if isinstance(lane, VolumesLane) else []
+        shown = self._session.source
+        if shown is not None and shown.id == source and rows != self._volumes:
+            self._show_volumes(rows)
 
     def _show_volumes(self, rows: list[VolumeRow]) -> None:
         """What the source holds, and what cannot be done with it."""
+        self._volumes = rows
+        clear(self._volumes_box)
         if not rows:
             return
-        self.facts.addWidget(label(words.INTAKE_VOLUMES, "sub"))
+        self._volumes_box.addWidget(label(words.INTAKE_VOLUMES, "sub"))
         for row in rows:
             about = volume_words.line(row.kind, row.label, row.size, row.cluster_size, row.state,
                                       row.used_bytes)
-            self.facts.addWidget(label(about, wrap=True, name=f"volume-{row.start}"))
+            self._volumes_box.addWidget(label(about, wrap=True, name=f"volume-{row.start}"))
             for code in row.limits:
-                self.facts.addWidget(label(volume_words.LIMITS.get(code, code), "muted",
-                                           wrap=True))
-        self.facts.addSpacing(8)
+                self._volumes_box.addWidget(label(volume_words.LIMITS.get(code, code), "muted",
+                                                  wrap=True))
+        self._volumes_box.addSpacing(8)
 
     def _show_facts(self) -> None:
         clear(self.facts)
@@ -262,6 +268,8 @@ class Intake(QWidget):
             value_label = label(_breakable(value), wrap=True)
             grid.addWidget(value_label, index, 1)
         fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8)
+        self._volumes_box = QVBoxLayout()
+        self.facts.addLayout(self._volumes_box)
         self._show_volumes(job.volumes(source.id))
         fill(self.facts, label(words.INTAKE_NEXT, "sub"), label(words.INTAKE_NEXT_TEXT, wrap=True),
              line(button(words.INTAKE_TO_SEARCH, "toSearch", self.to_search.emit, "main"),
