@@ -87,6 +87,11 @@ class MergingTest(FolderTest):
         self.assertEqual(sorted(r.path for r in rows),
                          ["DCIM/104BRKFD/BF_0201.JPG", "NOTES/link.jpg"])
 
+    def test_what_is_gone_is_never_chosen(self):
+        job, rows = self.settled(recorded(900, Grade.GONE))
+        job.put_in_tray([rows[0].id])
+        self.assertEqual(job.tray_size(), (0, 0))
+
     def test_a_lost_folder_gives_way_to_the_known_one(self):
         lost = recorded(900, path="lost folder 9/BF_0201.JPG", step="old-records")
         for order in ((lost, recorded(900)), (recorded(900), lost)):

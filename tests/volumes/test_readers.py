@@ -6,6 +6,10 @@ import threading
 import unittest
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.delivery.bag import deliver
+from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.rechecking import decode_all
+from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Found, Rechecked
 from needlewright.core.search.plan import Plan
@@ -14,6 +18,7 @@ from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.base import State
 from needlewright.core.volumes.codings import CodedThread
 from needlewright.core.volumes.finding import find_volumes, open_volume
+from needlewright.wording.bag import words_for
 from tests.support import FolderTest
 from tests.support_volumes import FIXTURES, load
 from tests.volumes_fuzz import run as fuzz
@@ -147,6 +152,32 @@ class RecordsTest(FolderTest):
                 truth, _, whole = self.finds(name, ("records", "old-records"))
                 known = {f["sha256"] for f in truth["files"]}
                 self.assertLessEqual(set(whole.values()), known)
+
+
+class ContentTest(FolderTest):
+    def test_packed_and_resident_files_are_delivered(self):
+        source, truth = load("ntfs_packed")
+        path = source.save(self.folder / "card.img")
+        job, row = job_for_image(self.folder / "job", path)
+        self.addCleanup(job.close)
+        list(run_search(job, row, Plan(("records",)), threading.Event()))
+        rows = job.matching()
+        self.assertEqual({r.path for r in rows}, {f["path"] for f in truth["files"]})
+        events = deliver(job, rows, self.folder / "bag", words_for(job), threading.Event())
+        self.assertTrue(list(events)[-1].finished)
+        for file in truth["files"]:
+            data = (self.folder / "bag" / "data" / file["path"]).read_bytes()
+            self.assertEqual(digest(data), file["sha256"])
+
+    def test_every_frame_on_request_keeps_the_record(self):
+        source, _ = load("fat32")
+        path = source.save(self.folder / "card.img")
+        job, row = job_for_image(self.folder / "job", path)
+        self.addCleanup(job.close)
+        list(run_search(job, row, Plan(("records",)), threading.Event()))
+        photo = next(r for r in job.matching() if r.name == "BF_0201.JPG")
+        self.assertTrue(decode_all(job, photo.id, threading.Event()))
+        self.assertEqual(job.record(photo.id).row.path, photo.path)
 
 
 class IndependentTest(FolderTest):

@@ -31,6 +31,7 @@ from needlewright.core.imaging.events import (
 )
 from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
+from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rechecking import decode_all, format_of
 from needlewright.core.jobs.rows import FindRecord, SourceRow
@@ -40,6 +41,7 @@ from needlewright.core.search.events import Event, Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.threads import position
 from needlewright.wording import errors
 from needlewright.wording.bag import words_for
 
@@ -305,13 +307,13 @@ class PictureWork(Work):
         row = record.row
         picture = decoder_of(row.format)
         task = STILL if picture == "CLIP" else FRAMES if picture == "SOUND" else PICTURE
-        extents = [(o, length) for o, length in record.extents if o is not None]
         if not picture:
             self.ready.emit(row.id, DecodeReport(False, "undecodable"))
             return
         try:
             with open_source(path) as source:
-                request = DecodeRequest(source, extents, picture,
+                file = content_of(source, record)
+                request = DecodeRequest(file, ((0, file.size),), picture,
                                         (row.width or 0) * (row.height or 0),
                                         _preview_of(record), side, task, row.orientation, seconds)
                 pool.submit(row.id, request)
@@ -333,7 +335,7 @@ def decoder_of(variant: str) -> str:
 
 def _preview_of(record: FindRecord) -> tuple[int, int] | None:
     """Span of the preview inside the file, for raw pictures, which are shown by it."""
-    start = record.row.start
     if record.preview is None or decoder_of(record.row.format) != "RAW":
         return None
-    return record.preview[0] - start, record.preview[1] - start
+    start = position(record.extents, record.preview[0])
+    return None if start is None else (start, start + record.preview[1] - record.preview[0])

@@ -26,12 +26,12 @@ from needlewright.core.delivery.listing import Written, entry, head, write_lists
 from needlewright.core.delivery.names import Names, safe_path
 from needlewright.core.errors import DeliveryError
 from needlewright.core.formats.base import Check
+from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
-from needlewright.core.volumes.codings import CodedThread
 
 COPY_BYTES = 1 << 20
 BAG_FILES = "bagit.txt"
@@ -191,13 +191,10 @@ def _write_all(
 
 
 def _blocks(source: Source, record: FindRecord) -> Iterator[bytes]:
-    if record.content is not None:
-        yield record.content[: record.row.size]
-        return
-    if record.coded:
-        unpacked = CodedThread(source, 0, record.coded)
+    if record.content is not None or record.coded:
+        file = content_of(source, record)
         for at in range(0, record.row.size, COPY_BYTES):
-            yield unpacked.read_at(at, min(COPY_BYTES, record.row.size - at))
+            yield file.read_at(at, min(COPY_BYTES, record.row.size - at))
         return
     for offset, length in record.extents:
         while length > 0:

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.checks.grading import AGAINST, Grade
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
+from needlewright.core.jobs.contents import content_of
+from needlewright.core.jobs.merging import RECORD_CHECKS
+from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.carving import Interrupted, follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
+from needlewright.core.search.events import Find, Record
 from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.registry import open_source
 
@@ -32,11 +39,13 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
     record = job.record(number)
     form = format_of(record.row.format)
     source_row = next(s for s in job.sources() if s.id == record.row.source)
-    if form is None or len(record.extents) != 1:
+    plain = len(record.extents) == 1 and record.record_at is None
+    if form is None or (not plain and record.record_at is None):
         raise JobError("find-not-played", find=number)
-    with open_source(source_row.path) as source:
+    with open_source(source_row.path) as medium:
+        source = medium if plain else content_of(medium, record)
         try:
-            walk = follow(source, record.row.start, form, stop)
+            walk = follow(source, record.row.start if plain else 0, form, stop)
         except Interrupted:
             return False
         except FormatError as error:
@@ -47,9 +56,25 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
             pool.submit(*all_frames(case, source)[:2])
             while not stop.is_set():
                 for asked, report in pool.results(POLL_SECONDS):
-                    find, _ = find_of(asked, report, record.row.found_by[0], source.sector_size)
-                    job.recheck_finds(record.row.source, [find])
+                    find, _ = find_of(asked, report, record.row.found_by[0], medium.sector_size)
+                    job.recheck_finds(record.row.source,
+                                      [find if plain else _recorded(find, record)])
                     return True
         finally:
             pool.close()
     return False
+
+
+def _recorded(find: Find, record: FindRecord) -> Find:
+    """`find`, whose bytes were addressed from 0, with what its record says of it."""
+    row = record.row
+    assert record.record_at is not None
+    checks = (*find.checks, *(c for c in record.checks if c.name in RECORD_CHECKS))
+    doubted = any(c.outcome in AGAINST for c in checks)
+    grade = Grade.PARTIAL if doubted and find.grade is Grade.WHOLE else find.grade
+    kept = Record(record.record_at, None if record.encoding == "plain" else row.size,
+                  record.created, record.modified, record.accessed, record.removed_at, row.kept,
+                  record.encoding, record.content, record.coded, record.original, record.purge_at)
+    return replace(find, extents=record.extents, grade=grade, checks=checks, name=row.name,
+                   path=row.path, removed=row.removed, record=kept, parts=record.parts,
+                   preview=record.preview, found_by=row.found_by)

@@ -244,10 +244,12 @@ class Job:
     # tray
 
     def put_in_tray(self, ids: Iterable[int]) -> None:
+        """Choose finds for delivery; those that are gone cannot be."""
         now = time.time()
         with self._writing():
             self._database.executemany(
-                "INSERT OR IGNORE INTO tray SELECT id, ? FROM finds WHERE id = ?",
+                "INSERT OR IGNORE INTO tray SELECT id, ? FROM finds WHERE id = ?"
+                " AND grade <> 'gone'",
                 [(now, i) for i in ids])
 
     def take_from_tray(self, ids: Iterable[int]) -> None:
