@@ -95,6 +95,7 @@ class Removed:
         assert self._journal is not None
         size = self._reader.geometry.inode_size
         last: dict[int, bytes] = {}
+        now = self._reader.block(block)
         for copy in self._journal.copies[block]:
             raw = self._journal.read(copy)
             for index in range(len(raw) // size):
@@ -103,6 +104,9 @@ class Removed:
                     continue
                 last[index] = piece
                 inode = read_inode(piece)
+                if inode is not None and inode.regular and _still_there(
+                        now[index * size : (index + 1) * size], inode):
+                    continue  # what is there tells more than its older states
                 if inode is not None and inode.links and (inode.regular or inode.folder):
                     at = self._reader.groups.inode_at(first + index)
                     self._versions.setdefault(first + index, []).append(
@@ -143,9 +147,15 @@ class Removed:
                     folder = entry.inode
                 elif entry.name == ".." and entry.at == 12:
                     self._name(folder, _Named(copy.sequence, "", entry.inode, copy.at, 2))
-                elif entry.name not in (".", ".."):
+                elif entry.name not in (".", "..") and (entry.inode in self._versions
+                                                        or not self._is_live(entry.inode)):
                     self._name(entry.inode, _Named(copy.sequence, entry.name, folder, copy.at,
                                                    entry.kind))
+
+    def _is_live(self, number: int) -> bool:
+        """Whether a file of this number is there now; its older names say nothing new."""
+        inode = self._reader.inode(number)
+        return inode is not None and bool(inode.links) and inode.regular
 
     def _name(self, number: int, named: _Named) -> None:
         known = self._names.setdefault(number, [])
@@ -295,6 +305,12 @@ class Removed:
                 yield Entry(path, 0, named.at, True, placed=Placed.NONE)
             else:
                 yield Entry(path, 0, named.at, True, times, Placed.NONE)
+
+
+def _still_there(raw: bytes, inode: Inode) -> bool:
+    """Whether the inode in `raw` is the same file, and still linked."""
+    links, generation = (int.from_bytes(raw[a:b], "little") for a, b in ((26, 28), (100, 104)))
+    return bool(links) and generation == inode.generation and len(raw) >= 128
 
 
 def _holds_map(inode: Inode) -> bool:
