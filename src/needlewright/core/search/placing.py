@@ -27,6 +27,8 @@ SAMPLES = 16  # places of a file that are looked at to call it cleared
 SAMPLE_BYTES = 4096
 TRAILER_SHARE, TRAILER_BYTES = 0.1, 1 << 16  # of what may follow a file's own end
 READ_BYTES = 1 << 20
+NEAR = 3  # placements that come before those that suppose a lost half of a number
+CLEARLY = 0.05  # share by which a less likely placement must win
 
 
 class Fate(StrEnum):
@@ -83,14 +85,14 @@ def place(source: Source, base: int, reader: Reader, entry: Entry, stop: StopSig
     for number, extents in enumerate(reader.placements(entry)):
         if number >= MAX_HEADS or tried >= MAX_PLACEMENTS:
             break
-        far = number > 8 and entry.placed is Placed.GUESS
+        far = number > NEAR and entry.placed is Placed.GUESS
         if far and not _promising(source, shifted(extents, base), entry.name):
             continue
         tried += 1
         found = _try(source, base, entry, extents, stop, now)
         if found.sound:
             return found
-        if best is None or _worth(found) > _worth(best):
+        if best is None or _better(found, best):
             best = found
     return best or Placing(Fate.NOWHERE)
 
@@ -108,14 +110,14 @@ def _head(thread: Thread) -> bytes:
         return b""
 
 
-def _worth(placing: Placing) -> tuple[int, int, int]:
-    """How much a placement that is not proven promises."""
-    walk = placing.walk
-    reached = 0
-    if walk is not None:
-        reached = walk.stop if walk.broken is None else walk.broken.offset
-    order = (Fate.THERE, Fate.PARTLY, Fate.FOREIGN, Fate.CLEARED, Fate.OVERWRITTEN, Fate.NOWHERE)
-    return int(walk is not None), reached, -order.index(placing.fate)
+def _better(found: Placing, best: Placing) -> bool:
+    """Whether a placement that nothing proves promises clearly more than a likelier one."""
+    if (found.walk is None) != (best.walk is None):
+        return best.walk is None
+    if found.walk is not None and best.walk is not None:
+        return found.walk.share > best.walk.share + CLEARLY
+    hopeful = (Fate.THERE, Fate.PARTLY)
+    return found.fate in hopeful and best.fate not in hopeful and best.fate is not Fate.OVERWRITTEN
 
 
 def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSignal,
