@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, NamedTuple
 
-from needlewright.core.errors import SourceError
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.stamps import Stamp
@@ -39,6 +39,9 @@ class Placed(StrEnum):
     CHAIN = "chain"  # an old chain or an older copy states them
     GUESS = "guess"  # only the beginning is known
     NONE = "none"  # nothing says where it lay
+
+
+Doubts = tuple[tuple[str, Mapping[str, Any]], ...]  # codes and values
 
 
 class Problem(NamedTuple):
@@ -114,7 +117,7 @@ class Entry:
     data: bytes | None = None
     coded: CodedParts = ()
     first: int | None = None
-    doubts: tuple[tuple[str, Mapping[str, Any]], ...] = ()
+    doubts: Doubts = ()
     locked: bool = False
     version: str = ""  # which of several versions, where a file system keeps them
     loose: int = 0  # bytes by which the stated size may be too large; 0: it is exact
@@ -185,10 +188,9 @@ class Reader(ABC):
 class FileSystem:
     """One file system, as its module registers it.
 
-    `probe(volume)`: its facts if it begins at byte 0 of `volume`, else None. `size_bytes`: of what
-    `probe` must be able to read. `open(volume)`: a reader; raises FormatError where nothing can be
-    read. `backups(source, at)`: from a copy of its own beginning found at `at` of a medium, the
-    (start, size) of the volume, else None.
+    `probe(volume)`: its facts if it begins at byte 0 of `volume`, else None. `open(volume)`: a
+    reader; raises FormatError where nothing can be read. `marks`: what gives away a volume that no
+    table names.
     """
 
     name: str
@@ -208,6 +210,13 @@ class Mark:
     magic: bytes
     at: int
     start: Callable[[Source, int], int | None]
+
+
+def stated(facts: Facts | None, kind: str) -> Facts:
+    """What a probe found; FormatError where that is nothing."""
+    if facts is None:
+        raise FormatError(f"no {kind} volume", offset=0)
+    return facts
 
 
 def joined(folder: str, name: str) -> str:

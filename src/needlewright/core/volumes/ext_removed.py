@@ -8,11 +8,11 @@ after another. Without a journal, what deleted inodes and folders' slack still h
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from needlewright.core.volumes.base import MAX_DEPTH, Entry, Placed
+from needlewright.core.volumes.base import MAX_DEPTH, Doubts, Entry, Placed
 from needlewright.core.volumes.ext_inodes import (
     ENCRYPTED,
     INLINE_DATA,
@@ -31,7 +31,6 @@ if TYPE_CHECKING:
 
 MAX_NAMES = 500_000  # that are collected of one volume
 MAX_VERSIONS = 500_000
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 NOW = 1 << 62  # stands for what the medium holds now, behind every transaction
 
 

@@ -11,7 +11,6 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from needlewright.core.volumes.base import (
     NO_TIMES,
     Coded,
     CodedParts,
+    Doubts,
     Entry,
     Extents,
     Facts,
@@ -34,6 +34,7 @@ from needlewright.core.volumes.base import (
     Times,
     cut,
     joined,
+    stated,
 )
 from needlewright.core.volumes.btrfs_tree import (
     MAGIC,
@@ -55,7 +56,6 @@ ROOT_FOLDER = 256
 FOLDER, REGULAR, FORMAT = 0x4000, 0x8000, 0xF000
 CODINGS = {1: "zlib", 2: "btrfs-lzo", 3: "zstd"}
 MAX_REMOVED = 1 << 19
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 
 
 def probe(volume: Source) -> Facts | None:
@@ -91,10 +91,7 @@ class BtrfsReader(Reader):
     """An open btrfs device."""
 
     def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
-        if facts is None:
-            raise FormatError("no btrfs volume", offset=SUPER_AT)
-        super().__init__(volume, facts)
+        super().__init__(volume, stated(probe(volume), "btrfs"))
         self.geometry = self._super()
         self.trees = Trees(volume, self.geometry)
         if self.trees.map.missing:

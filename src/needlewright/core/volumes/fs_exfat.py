@@ -8,7 +8,6 @@ Not read: transactional tables (TexFAT), vendor extensions.
 from __future__ import annotations
 
 import struct
-from collections import deque
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -18,18 +17,18 @@ from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
-    MAX_DEPTH,
+    Doubts,
     Entry,
     Extents,
     Facts,
     FileSystem,
     Mark,
     Placed,
-    Reader,
     State,
     cut,
-    joined,
+    stated,
 )
+from needlewright.core.volumes.cluster_folders import ClusterReader, Folder
 from needlewright.core.volumes.exfat_sets import BITMAP, LABEL, EntrySet, entry_sets
 from needlewright.core.volumes.fat_boot import Boot
 from needlewright.core.volumes.fat_table import FatTable, Runs
@@ -40,10 +39,7 @@ MAGIC = b"EXFAT   "
 BOOT = struct.Struct("<QQIIIIIIHHBBB")  # at byte 64
 BACKUP_SECTOR = 12
 MAX_FOLDER_BYTES = 256 << 20  # specification 7.4.3
-MAX_FOLDERS = 2_000_000
 
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
-Folder = tuple[str, Runs, bool]  # path, clusters, whether it was removed itself
 
 
 def read_boot(head: bytes) -> Boot:
@@ -109,22 +105,17 @@ def _label(volume: Source, boot: Boot) -> str:
     return ""
 
 
-class ExfatReader(Reader):
+class ExfatReader(ClusterReader[EntrySet]):
     """An open exFAT volume."""
 
     def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
-        if facts is None:
-            raise FormatError("no exFAT volume", offset=0)
-        super().__init__(volume, facts)
+        super().__init__(volume, stated(probe(volume), "exFAT"))
         self.boot, at = _boot(volume)
         if at:
             self._problems.add("boot-from-copy", 0)
         self._table = FatTable(volume, self.boot, 0, self._problems)
         self._allocation = self._bitmap()
         self._taken = self._allocation.copy()
-        self._folders: list[Folder] = []
-        self._walked = False
 
     def allocation(self) -> Allocation:
         return self._allocation
@@ -156,21 +147,10 @@ class ExfatReader(Reader):
         runs, why = self._table.chain(self.boot.root_cluster, most)
         if why not in ("", "long"):
             self._problems.add(why, self.boot.offset(self.boot.root_cluster), path="/")
-        return "", runs or [(self.boot.root_cluster, 1)], False
+        return Folder("", runs or [(self.boot.root_cluster, 1)], False)
 
-    def _bytes(self, folder: Folder) -> tuple[bytes, list[int]]:
-        """(the directory's bytes, where on the volume each of its clusters lies)."""
-        size = self.boot.cluster_size
-        places: list[int] = []
-        blocks: list[bytes] = []
-        for first, count in folder[1]:
-            at = self.boot.offset(first)
-            blocks.append(self._read(at, count * size))
-            places += range(at, at + count * size, size)
-        return b"".join(blocks), places
-
-    def _place(self, places: list[int], at: int) -> int:
-        return places[at // self.boot.cluster_size] + at % self.boot.cluster_size
+    def _items(self, data: bytes, removed_only: bool) -> Iterator[EntrySet]:
+        return entry_sets(data, removed_only)
 
     def _runs(self, found: EntrySet) -> tuple[Runs, str]:
         """The clusters that a set states, and what is wrong with them."""
@@ -190,107 +170,60 @@ class ExfatReader(Reader):
 
     def _extents(self, runs: Runs, found: EntrySet) -> Extents:
         """What holds the content; what was never written is read as zeros."""
-        size = self.boot.cluster_size
-        every = [(self.boot.offset(c), n * size) for c, n in runs]
-        written = cut(every, found.valid)
+        written = self._laid(runs, found.valid)
         rest = found.size - found.valid
         return cut([*written, (None, rest)], found.size) if rest else written
 
     # entries
 
-    def live(self) -> Iterator[Entry]:
-        self._folders.clear()
-        seen: set[int] = set()
-        queue = deque([self._root()])
-        while queue:
-            folder = queue.popleft()
-            self._folders.append(folder)
-            data, places = self._bytes(folder)
-            for found in entry_sets(data):
-                if found.removed or found.behind:
-                    continue
-                at = self._place(places, found.at)
-                path = joined(folder[0], found.name)
-                if not found.folder:
-                    yield self._live_entry(path, found, at)
-                elif found.cluster in seen or path.count("/") > MAX_DEPTH or (
-                        len(seen) >= MAX_FOLDERS):
-                    self._problems.add("folder-loop", at, path=path)
-                elif found.size:
-                    seen.add(found.cluster)
-                    runs, why = self._runs(found)
-                    if why not in ("", "long"):
-                        self._problems.add(why, at, path=path)
-                    if runs and found.size <= MAX_FOLDER_BYTES:
-                        queue.append((path, runs, False))
-        self._walked = True
+    def _folder_runs(self, item: EntrySet, path: str, at: int) -> Runs:
+        if not 0 < item.size <= MAX_FOLDER_BYTES:
+            return []
+        runs, why = self._runs(item)
+        if why not in ("", "long"):
+            self._problems.add(why, at, path=path)
+        return runs
 
-    def _live_entry(self, path: str, found: EntrySet, at: int) -> Entry:
+    def _live_entry(self, path: str, item: EntrySet, at: int) -> Entry:
         doubts: list[tuple[str, Mapping[str, Any]]] = []
         extents: Extents = ()
-        if found.size:
-            runs, why = self._runs(found)
+        if item.size:
+            runs, why = self._runs(item)
             if why not in ("", "long"):
                 doubts.append((why, {}))
-            extents = self._extents(runs, found)
-        if not found.sound:
+            extents = self._extents(runs, item)
+        if not item.sound:
             doubts.append(("set-checksum", {}))
-        return Entry(path, found.size, at, False, found.times(),
+        return Entry(path, item.size, at, False, item.times(),
                      Placed.CHAIN if doubts else Placed.EXACT, extents,
-                     first=self.boot.offset(found.cluster) if extents else None,
+                     first=self.boot.offset(item.cluster) if extents else None,
                      doubts=tuple(doubts))
 
-    def removed(self) -> Iterator[Entry]:
-        if not self._walked:
-            for _ in self.live():
-                pass
-        gone: deque[Folder] = deque()
-        seen: set[int] = set()
-        for folder in self._folders:
-            yield from self._removed_in(folder, gone, seen)
-        while gone:
-            yield from self._removed_in(gone.popleft(), gone, seen)
-
-    def _removed_in(self, folder: Folder, gone: deque[Folder], seen: set[int]) -> Iterator[Entry]:
-        data, places = self._bytes(folder)
-        for found in entry_sets(data, removed_only=not folder[2]):
-            if not (found.removed or found.behind or folder[2]):
-                continue
-            at = self._place(places, found.at)
-            path = joined(folder[0], found.name)
-            if found.folder:
-                if found.cluster not in seen and path.count("/") <= MAX_DEPTH:
-                    seen.add(found.cluster)
-                    gone += self._gone_folder(path, found)
-            elif found.size:
-                yield self._removed_entry(path, found, at)
-
-    def _removed_entry(self, path: str, found: EntrySet, at: int) -> Entry:
-        doubts: list[tuple[str, Mapping[str, Any]]] = [] if found.sound else [("set-checksum", {})]
-        runs, why = self._runs(found)
-        first = self.boot.offset(found.cluster) if 2 <= found.cluster < self._table.last else None
+    def _removed_entry(self, path: str, item: EntrySet, at: int, doubts: Doubts) -> Entry:
+        if not item.sound:
+            doubts = (*doubts, ("set-checksum", {}))
+        runs, why = self._runs(item)
+        first = self.boot.offset(item.cluster) if 2 <= item.cluster < self._table.last else None
         extents: Extents = ()
         if why == "cluster-outside":
             placed = Placed.NONE
-            doubts.append((why, {"cluster": found.cluster}))
+            doubts = (*doubts, (why, {"cluster": item.cluster}))
         elif why in ("", "long"):
-            placed = Placed.EXACT if found.contiguous else Placed.CHAIN
-            extents = self._extents(runs, found)
+            placed = Placed.EXACT if item.contiguous else Placed.CHAIN
+            extents = self._extents(runs, item)
         else:
             placed = Placed.GUESS
-            doubts.append((why, {}))
-        return Entry(path, found.size, at, True, found.times(), placed, extents, first=first,
-                     doubts=tuple(doubts))
+            doubts = (*doubts, (why, {}))
+        return Entry(path, item.size, at, True, item.times(), placed, extents, first=first,
+                     doubts=doubts)
 
-    def _gone_folder(self, path: str, found: EntrySet) -> list[Folder]:
-        """The clusters of a removed folder that still look like one."""
-        runs, why = self._runs(found)
-        if why not in ("", "long") or found.size > MAX_FOLDER_BYTES:
-            runs = runs[:1] or ([(found.cluster, 1)] if 2 <= found.cluster < self._table.last
+    def _gone_runs(self, item: EntrySet) -> Runs:
+        runs, why = self._runs(item)
+        if why not in ("", "long") or item.size > MAX_FOLDER_BYTES:
+            runs = runs[:1] or ([(item.cluster, 1)] if 2 <= item.cluster < self._table.last
                                 else [])
-        kept = [(first + i, 1) for first, count in runs for i in range(count)
+        return [(first + i, 1) for first, count in runs for i in range(count)
                 if not self._allocation.used(first + i - 2)]
-        return [(path, kept, True)] if kept else []
 
     # extents
 
@@ -304,13 +237,9 @@ class ExfatReader(Reader):
         size = self.boot.cluster_size
         first = (entry.first - self.boot.data_offset) // size
         for runs in guesses(first, -(-entry.size // size), self._allocation, self._taken):
-            extents = cut([(self.boot.offset(c + 2), n * size) for c, n in runs], entry.size)
+            extents = self._laid([(c + 2, n) for c, n in runs], entry.size)
             if extents != entry.extents:
                 yield extents
-
-    def claim(self, extents: Extents) -> None:
-        """These bytes are proven to belong to a removed file: later guesses pass over them."""
-        self._taken.take(extents)
 
 
 register(FileSystem("exfat", probe, ExfatReader, (

@@ -8,9 +8,8 @@ from __future__ import annotations
 
 import struct
 from collections import OrderedDict, deque
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
@@ -21,6 +20,7 @@ from needlewright.core.sources.windows import Window
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
+    Doubts,
     Entry,
     Extents,
     Facts,
@@ -30,6 +30,7 @@ from needlewright.core.volumes.base import (
     Reader,
     State,
     joined,
+    stated,
 )
 from needlewright.core.volumes.ext_inodes import (
     ENCRYPTED,
@@ -93,10 +94,7 @@ class ExtReader(Reader):
     """An open ext volume."""
 
     def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
-        if facts is None:
-            raise FormatError("no ext volume", offset=AT)
-        super().__init__(volume, facts)
+        super().__init__(volume, stated(probe(volume), "ext"))
         self.geometry, at = _super(volume)
         if at != AT:
             self._problems.add("boot-from-copy", AT)
@@ -247,7 +245,7 @@ class ExtReader(Reader):
             return Entry(path, inode.size, at + 40, removed, times, data=inline_data(inode),
                          locked=locked)
         extents, why = self.extents(inode)
-        doubts: tuple[tuple[str, Mapping[str, Any]], ...] = ((why, {}),) if why else ()
+        doubts: Doubts = ((why, {}),) if why else ()
         return Entry(path, inode.size, at, removed, times,
                      Placed.CHAIN if why else Placed.EXACT, extents, doubts=doubts, locked=locked)
 

@@ -19,6 +19,7 @@ from needlewright.core.sources.source import Source
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
+    Doubts,
     Entry,
     Facts,
     FileSystem,
@@ -27,6 +28,7 @@ from needlewright.core.volumes.base import (
     Reader,
     State,
     joined,
+    stated,
 )
 from needlewright.core.volumes.f2fs_layout import (
     AT,
@@ -55,7 +57,6 @@ from needlewright.core.volumes.registry import register
 
 MAX_INODES = 1 << 20  # older versions that are kept in mind
 SUMMARY_KIND_AT = BLOCK - 5
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 
 
 def _super(volume: Source) -> tuple[Super, int]:
@@ -82,10 +83,7 @@ class F2fsReader(Reader):
     """An open F2FS volume."""
 
     def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
-        if facts is None:
-            raise FormatError("no F2FS volume", offset=AT)
-        super().__init__(volume, facts)
+        super().__init__(volume, stated(probe(volume), "F2FS"))
         self.geometry, _ = _super(volume)
         self.checkpoint = read_checkpoint(volume, self.geometry)
         self.table = NodeTable(volume, self.geometry, self.checkpoint)

@@ -7,7 +7,6 @@ first cluster's number. FAT keeps no time of removal. Long names: see fat_direct
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -15,18 +14,17 @@ from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
-    MAX_DEPTH,
+    Doubts,
     Entry,
     Extents,
     Facts,
     FileSystem,
     Mark,
     Placed,
-    Reader,
     State,
-    cut,
-    joined,
+    stated,
 )
+from needlewright.core.volumes.cluster_folders import ClusterReader, Folder
 from needlewright.core.volumes.fat_boot import Boot, read_boot
 from needlewright.core.volumes.fat_directory import (
     LABEL,
@@ -42,13 +40,10 @@ from needlewright.core.volumes.letters import Letters
 from needlewright.core.volumes.registry import register
 
 MAX_FOLDER_BYTES = 65536 * 32  # FAT specification 6: a directory's limit; larger ones are damaged
-MAX_FOLDERS = 2_000_000
 MAX_GONE_CLUSTERS = 64  # of a removed folder that are put together
 BACKUP_SECTOR = 6
 HIGH = 1 << 16
 
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
-Folder = tuple[str, Runs, bool]  # path, clusters, whether it was removed itself
 
 
 def probe(volume: Source) -> Facts | None:
@@ -96,14 +91,11 @@ def _label(volume: Source, boot: Boot) -> str:
     return boot.label
 
 
-class FatReader(Reader):
+class FatReader(ClusterReader[Slot]):
     """An open FAT volume."""
 
     def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
-        if facts is None:
-            raise FormatError("no FAT volume", offset=0)
-        super().__init__(volume, facts)
+        super().__init__(volume, stated(probe(volume), "FAT"))
         head = volume.read_at(0, 512)
         try:
             self.boot = read_boot(head)
@@ -112,8 +104,6 @@ class FatReader(Reader):
             self._problems.add("boot-from-copy", error.offset)
         self._tables = self._load_tables()
         self._letters = Letters()
-        self._folders: list[Folder] = []
-        self._walked = False
         self._taken = self._tables[0].allocation.copy()
 
     def _load_tables(self) -> list[FatTable]:
@@ -152,125 +142,66 @@ class FatReader(Reader):
 
     def _root(self) -> Folder:
         if self.boot.bits != 32:
-            return "", [], False
+            return Folder("", [], False)
         runs, why = self._tables[0].chain(self.boot.root_cluster, self._folder_clusters)
         if why not in ("", "long"):
             self._problems.add(why, self.boot.offset(self.boot.root_cluster), path="/")
             runs = runs or [(self.boot.root_cluster, 1)]
-        return "", runs, False
+        return Folder("", runs, False)
 
     @property
     def _folder_clusters(self) -> int:
         return max(1, MAX_FOLDER_BYTES // self.boot.cluster_size)
 
+    def _items(self, data: bytes, removed_only: bool) -> Iterator[Slot]:
+        return slots(data, removed_only)
+
     def _bytes(self, folder: Folder) -> tuple[bytes, list[int]]:
-        """(the directory's bytes, where on the volume each of its clusters lies)."""
-        path, runs, _ = folder
-        if not runs and not path:
-            return self._read(self.boot.root_offset, self.boot.root_size), [self.boot.root_offset]
-        places: list[int] = []
-        blocks: list[bytes] = []
-        for first, count in runs:
-            at = self.boot.offset(first)
-            block = self._read(at, count * self.boot.cluster_size)
-            blocks.append(block)
-            places += range(at, at + count * self.boot.cluster_size, self.boot.cluster_size)
-        return b"".join(blocks), places
+        if folder.runs or folder.path:
+            return super()._bytes(folder)
+        root = self._read(self.boot.root_offset, self.boot.root_size, "folder-unreadable")
+        return root, [self.boot.root_offset]
 
-    def _place(self, places: list[int], at: int) -> int:
-        size = self.boot.cluster_size
-        if len(places) == 1:
-            return places[0] + at
-        return places[at // size] + at % size
+    def _meet(self, item: Slot, folder: str) -> None:
+        if item.long is None:
+            self._letters.learn(item.name, folder)
 
-    # live
-
-    def live(self) -> Iterator[Entry]:
-        self._folders.clear()
-        seen: set[int] = set()
-        queue = deque([self._root()])
-        while queue:
-            folder = queue.popleft()
-            self._folders.append(folder)
-            path = folder[0]
-            data, places = self._bytes(folder)
-            for slot in slots(data):
-                if slot.removed or slot.behind:
-                    continue
-                if slot.long is None:
-                    self._letters.learn(slot.name, path)
-                at = self._place(places, slot.at)
-                if not slot.folder:
-                    yield self._live_entry(path, slot, at)
-                elif slot.cluster in seen or path.count("/") >= MAX_DEPTH or (
-                        len(seen) >= MAX_FOLDERS):
-                    self._problems.add("folder-loop", at, path=joined(path, slot.name))
-                else:
-                    seen.add(slot.cluster)
-                    queue += self._live_folder(path, slot, at)
-        self._walked = True
-
-    def _live_folder(self, path: str, slot: Slot, at: int) -> list[Folder]:
-        inner = joined(path, slot.name)
-        runs, why = self._tables[0].chain(slot.cluster, self._folder_clusters)
+    def _folder_runs(self, item: Slot, path: str, at: int) -> Runs:
+        runs, why = self._tables[0].chain(item.cluster, self._folder_clusters)
         if why not in ("", "long"):
-            self._problems.add(why, at, path=inner)
-        if not runs and 2 <= slot.cluster < self._tables[0].last:
-            first = self._read(self.boot.offset(slot.cluster), 64)
-            runs = [(slot.cluster, 1)] if looks_like_entries(first, first=True) else []
-        return [(inner, runs, False)] if runs else []
+            self._problems.add(why, at, path=path)
+        if not runs and 2 <= item.cluster < self._tables[0].last:
+            first = self._read(self.boot.offset(item.cluster), 64)
+            runs = [(item.cluster, 1)] if looks_like_entries(first, first=True) else []
+        return runs
 
-    def _live_entry(self, path: str, slot: Slot, at: int) -> Entry:
+    def _live_entry(self, path: str, item: Slot, at: int) -> Entry:
         doubts: list[tuple[str, Mapping[str, Any]]] = []
         extents: Extents = ()
-        size = self.boot.cluster_size
-        if slot.size:
-            wanted = -(-slot.size // size)
-            runs, why = self._tables[0].chain(slot.cluster, wanted)
+        if item.size:
+            wanted = -(-item.size // self.boot.cluster_size)
+            runs, why = self._tables[0].chain(item.cluster, wanted)
             if why not in ("", "long"):
                 doubts.append((why, {}))
-            extents = cut([(self.boot.offset(c), n * size) for c, n in runs], slot.size)
+            extents = self._laid(runs, item.size)
             if sum(n for _, n in runs) < wanted:
                 doubts.append(("chain-short", {}))
-        if slot.partly:
+        if item.partly:
             doubts.append(("name-cut", {}))
-        return Entry(joined(path, slot.name), slot.size, at, False, slot.times(),
+        return Entry(path, item.size, at, False, item.times(),
                      Placed.EXACT if not doubts else Placed.CHAIN, extents,
-                     first=self.boot.offset(slot.cluster) if slot.size else None,
+                     first=self.boot.offset(item.cluster) if item.size else None,
                      doubts=tuple(doubts))
 
     # removed
 
-    def removed(self) -> Iterator[Entry]:
-        if not self._walked:
-            for _ in self.live():
-                pass
-        gone: deque[Folder] = deque()
-        seen: set[int] = set()
-        for folder in self._folders:
-            yield from self._removed_in(folder, gone, seen)
-        while gone:
-            yield from self._removed_in(gone.popleft(), gone, seen)
-
-    def _removed_in(self, folder: Folder, gone: deque[Folder], seen: set[int]) -> Iterator[Entry]:
-        path, _, was_removed = folder
-        data, places = self._bytes(folder)
-        for slot in slots(data, removed_only=not was_removed):
-            if not (slot.removed or slot.behind or was_removed):
-                continue
-            at = self._place(places, slot.at)
-            name, doubts = self._name(slot, path)
-            if slot.folder:
-                if slot.cluster not in seen and path.count("/") < MAX_DEPTH:
-                    seen.add(slot.cluster)
-                    gone += self._gone_folder(joined(path, name), slot.cluster)
-            elif slot.size and self._inside(slot.cluster, slot.size):
-                yield Entry(joined(path, name), slot.size, at, True, slot.times(), Placed.GUESS,
-                            first=self.boot.offset(slot.cluster),
-                            doubts=(("chain-cleared", {}), *doubts))
-            elif slot.size:
-                yield Entry(joined(path, name), slot.size, at, True, slot.times(), Placed.NONE,
-                            doubts=(("cluster-outside", {"cluster": slot.cluster}), *doubts))
+    def _removed_entry(self, path: str, item: Slot, at: int, doubts: Doubts) -> Entry:
+        if self._inside(item.cluster, item.size):
+            return Entry(path, item.size, at, True, item.times(), Placed.GUESS,
+                         first=self.boot.offset(item.cluster),
+                         doubts=(("chain-cleared", {}), *doubts))
+        return Entry(path, item.size, at, True, item.times(), Placed.NONE,
+                     doubts=(("cluster-outside", {"cluster": item.cluster}), *doubts))
 
     def _inside(self, cluster: int, size: int) -> bool:
         """Whether a first cluster and a size fit into the volume, wherever a lost half puts it."""
@@ -278,19 +209,19 @@ class FatReader(Reader):
         return (2 <= cluster < self._tables[0].last and clusters <= self.boot.clusters) or (
             self.boot.bits == 32 and cluster < HIGH and clusters <= self.boot.clusters)
 
-    def _name(self, slot: Slot, folder: str) -> tuple[str, Doubts]:
-        name = slot.name
-        if slot.partly:
+    def _called(self, item: Slot, folder: str) -> tuple[str, Doubts]:
+        name = item.name
+        if item.partly:
             return name, (("name-cut", {}),)
         if not name.startswith(LOST):
             return name, ()
         restored, known = self._letters.restore(name, folder)
         return restored, (("letter-guessed" if known else "letter-lost", {"name": name[1:]}),)
 
-    def _gone_folder(self, path: str, cluster: int) -> list[Folder]:
+    def _gone_runs(self, item: Slot) -> Runs:
         """The clusters of a removed folder: by its own number, then by shape."""
         table, size = self._tables[0], self.boot.cluster_size
-        for number in self._whole_numbers(cluster):
+        for number in self._whole_numbers(item.cluster):
             if not 2 <= number < table.last or table.allocation.used(number - 2):
                 continue
             first = self._read(self.boot.offset(number), size)
@@ -308,7 +239,7 @@ class FatReader(Reader):
                     runs.append((following, 1))
                     full = 0 not in block[::32]
                 following += 1
-            return [(path, runs, True)]
+            return runs
         return []
 
     def _whole_numbers(self, cluster: int) -> Iterator[int]:
@@ -331,7 +262,7 @@ class FatReader(Reader):
         told: set[Extents] = set()
         for number in self._whole_numbers(stated):
             for runs in self._guesses(number, wanted):
-                extents = cut([(self.boot.offset(c), n * size) for c, n in runs], entry.size)
+                extents = self._laid(runs, entry.size)
                 if extents not in told:
                     told.add(extents)
                     yield extents
@@ -349,14 +280,8 @@ class FatReader(Reader):
 
     def known_letters(self) -> Letters:
         """What names here begin with, for names that lost their beginning."""
-        if not self._walked:
-            for _ in self.live():
-                pass
+        self._walk()
         return self._letters
-
-    def claim(self, extents: Extents) -> None:
-        """These bytes are proven to belong to a removed file: later guesses pass over them."""
-        self._taken.take(extents)
 
 
 def _by_boot(source: Source, where: int) -> int | None:

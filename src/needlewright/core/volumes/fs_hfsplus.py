@@ -10,10 +10,9 @@ from __future__ import annotations
 import re
 import struct
 import unicodedata
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 
@@ -23,6 +22,7 @@ from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
+    Doubts,
     Entry,
     Extents,
     Facts,
@@ -34,6 +34,7 @@ from needlewright.core.volumes.base import (
     Times,
     cut,
     joined,
+    stated,
 )
 from needlewright.core.volumes.registry import register
 from needlewright.core.volumes.stamps import hfs
@@ -47,7 +48,6 @@ FILE_BYTES, FOLDER_BYTES = 248, 88
 THREAD = struct.Struct(">HIHHHIH")
 # Where a thread's key begins, or the body of a file's or a folder's record.
 TRACES = re.compile(rb"(?s)\x00\x06....\x00\x00\x00\x04\x00\x00|\x00[\x01\x02](?=..\x00\x00)")
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 Fork = tuple[int, tuple[tuple[int, int], ...]]  # size in bytes, (block, count)
 
 
@@ -183,10 +183,7 @@ class HfsReader(Reader):
     """An open HFS+ volume."""
 
     def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
-        if facts is None:
-            raise FormatError("no HFS+ volume", offset=AT)
-        super().__init__(volume, facts)
+        super().__init__(volume, stated(probe(volume), "HFS+"))
         self.header, at = _header(volume)
         if at != AT:
             self._problems.add("boot-from-copy", AT)

@@ -10,8 +10,7 @@ from __future__ import annotations
 import dataclasses
 import struct
 from collections import OrderedDict
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Iterator
 
 import numpy as np
 import numpy.typing as npt
@@ -23,6 +22,7 @@ from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     CodedParts,
+    Doubts,
     Entry,
     Extents,
     Facts,
@@ -34,6 +34,7 @@ from needlewright.core.volumes.base import (
     Times,
     cut,
     joined,
+    stated,
 )
 from needlewright.core.volumes.ntfs_layout import MAGIC, Boot, coded_units, read_boot
 from needlewright.core.volumes.ntfs_records import (
@@ -101,10 +102,8 @@ class NtfsReader(Reader):
     def __init__(self, volume: Source, former: tuple[Boot, Thread] | None = None) -> None:
         """`former`: the geometry and the table's bytes, where no boot sector tells them any more.
         """
-        facts = probe(volume) if former is None else Facts(
+        facts = stated(probe(volume), "NTFS") if former is None else Facts(
             "ntfs, formatted over", former[0].size, former[0].cluster_size)
-        if facts is None:
-            raise FormatError("no NTFS volume", offset=0)
         super().__init__(volume, facts)
         self.boot, at = (former[0], 0) if former is not None else _boot(volume)
         if at:
@@ -439,7 +438,7 @@ class NtfsReader(Reader):
         parts = self._stream(found, stream)
         assert parts is not None
         extents, coded, why = parts
-        doubts: tuple[tuple[str, Mapping[str, Any]], ...] = ((why, {}),) if why else ()
+        doubts: Doubts = ((why, {}),) if why else ()
         placed = Placed.EXACT if not why else Placed.CHAIN if extents or coded else Placed.NONE
         return Entry("", head.size, at, removed, placed=placed, extents=extents, coded=coded,
                      doubts=doubts, locked=bool(head.flags & ENCRYPTED))

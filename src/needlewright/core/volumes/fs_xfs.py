@@ -11,8 +11,7 @@ from __future__ import annotations
 
 import struct
 from collections import deque
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -21,6 +20,7 @@ from needlewright.core.sources.source import Source
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
+    Doubts,
     Entry,
     Extents,
     Facts,
@@ -31,6 +31,7 @@ from needlewright.core.volumes.base import (
     State,
     cut,
     joined,
+    stated,
 )
 from needlewright.core.volumes.registry import register
 from needlewright.core.volumes.xfs_layout import (
@@ -51,7 +52,6 @@ MAX_EXTENTS = 1 << 20
 MAX_TREE = 1 << 18  # blocks of one tree
 LEAF_BYTES = 32 << 30  # a folder's entries lie before this byte of it
 EXTENT = struct.Struct(">QQ")
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 
 
 def probe(volume: Source) -> Facts | None:
@@ -70,10 +70,7 @@ class XfsReader(Reader):
     """An open XFS volume."""
 
     def __init__(self, volume: Source) -> None:
-        facts = probe(volume)
-        if facts is None:
-            raise FormatError("no XFS volume", offset=0)
-        super().__init__(volume, facts)
+        super().__init__(volume, stated(probe(volume), "XFS"))
         self.geometry = read_super(volume.read_at(0, 512))
         self._allocation = self._free_space()
         self.folders: dict[int, str] = {}

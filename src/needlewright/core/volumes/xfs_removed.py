@@ -5,10 +5,19 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from needlewright.core.errors import SourceError
-from needlewright.core.volumes.base import MAX_DEPTH, Entry, Extents, Placed, Times, cut, joined
+from needlewright.core.volumes.base import (
+    MAX_DEPTH,
+    Doubts,
+    Entry,
+    Extents,
+    Placed,
+    Times,
+    cut,
+    joined,
+)
 from needlewright.core.volumes.xfs_layout import (
     BIG_TIME,
     EXTENTS,
@@ -25,7 +34,6 @@ if TYPE_CHECKING:
     from needlewright.core.volumes.fs_xfs import XfsReader
 
 CHUNK = 64  # inodes
-Doubts = tuple[tuple[str, Mapping[str, Any]], ...]
 
 
 @dataclass(frozen=True, slots=True)
