@@ -38,9 +38,7 @@ class Super:
     fsid: bytes
     generation: int
     root: int
-    root_level: int
     chunk_root: int
-    chunk_level: int
     total: int
     sector: int
     node: int
@@ -63,7 +61,7 @@ def read_super(raw: bytes) -> Super:
             4096, 8192, 16384, 32768, 65536) or array > 2048:
         raise FormatError("geometry", offset=SUPER_AT + 144)
     own = struct.unpack_from("<Q", raw, 188)[0] & 0x400  # metadata under another id
-    return Super(raw[32:48], generation, root, raw[198], chunk_root, raw[199], total, sector, node,
+    return Super(raw[32:48], generation, root, chunk_root, total, sector, node,
                  device, devices, raw[299:555].split(b"\0")[0].decode("utf-8", "replace"),
                  raw[811 : 811 + array], size, raw[571:587] if own else raw[32:48])
 

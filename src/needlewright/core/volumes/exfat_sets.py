@@ -17,7 +17,7 @@ from needlewright.core.volumes.base import Times
 from needlewright.core.volumes.stamps import Stamp, dos
 
 FILE, STREAM, NAME = 0x85, 0xC0, 0xC1
-BITMAP, UPCASE, LABEL = 0x81, 0x82, 0x83
+BITMAP, LABEL = 0x81, 0x83
 IN_USE = 0x80
 FOLDER = 0x10
 NO_FAT_CHAIN = 0x02

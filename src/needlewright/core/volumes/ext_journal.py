@@ -15,7 +15,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.sources.source import Source
 
 MAGIC = 0xC03B3998
-DESCRIPTOR, COMMIT, SUPER_1, SUPER_2, REVOKE = 1, 2, 3, 4, 5
+DESCRIPTOR, COMMIT, SUPER_2, REVOKE = 1, 2, 4, 5
 BITS_64, SUMS_2, SUMS_3 = 0x02, 0x08, 0x10
 ESCAPED, SAME_UUID, LAST = 1, 2, 8
 MAX_BLOCKS = 1 << 22

@@ -17,8 +17,7 @@ from needlewright.core.sources.source import Source
 AT, SIZE = 1024, 1024
 MAGIC = 0xEF53
 HAS_JOURNAL = 0x0004  # compatible features
-FILETYPE, RECOVER, EXTENTS, BITS_64, FLEX, INLINE, ENCRYPT, CASEFOLD, META_GROUPS = (
-    0x0002, 0x0004, 0x0040, 0x0080, 0x0200, 0x8000, 0x10000, 0x20000, 0x0010)  # incompatible
+META_GROUPS, EXTENTS, BITS_64, FLEX = 0x0010, 0x0040, 0x0080, 0x0200  # incompatible
 METADATA_SUMS, BIGALLOC = 0x0400, 0x0200  # read-only compatible
 MAX_GROUPS = 1 << 20
 BLOCK_UNUSED, INODES_UNUSED = 2, 1  # flags of a group
@@ -45,7 +44,6 @@ class Super:
     group: int
     uuid: bytes
     label: str
-    creator_ext2: bool
 
     @property
     def size(self) -> int:
@@ -84,7 +82,7 @@ def read_super(raw: bytes) -> Super:
         inodes, blocks, first, 1024 << log_block, cluster, per_group, inode_group, inode_size,
         descriptor, compatible, incompatible, read_only, struct.unpack_from("<I", raw, 224)[0],
         struct.unpack_from("<I", raw, 260)[0], group, raw[104:120],
-        raw[120:136].split(b"\0")[0].decode("utf-8", "replace"), revision == 0)
+        raw[120:136].split(b"\0")[0].decode("utf-8", "replace"))
     if first > 1 or found.groups > MAX_GROUPS or found.groups * inode_group < inodes:
         raise FormatError("geometry", offset=0)
     return found

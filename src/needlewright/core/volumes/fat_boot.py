@@ -22,7 +22,6 @@ class Boot:
     """The geometry; offsets and sizes in bytes. `root_cluster` is 0 where the root lies apart."""
 
     bits: int  # 12, 16 or 32
-    bytes_per_sector: int
     cluster_size: int
     fat_offset: int
     fat_size: int
@@ -71,7 +70,7 @@ def read_boot(head: bytes) -> Boot:
     signed = head[serial_at - 1] == 0x29
     label = head[label_at : label_at + 11].decode("cp437").strip() if signed else ""
     return Boot(
-        bits, sector, per_cluster * sector, reserved * sector, fat_sectors * sector, fats,
+        bits, per_cluster * sector, reserved * sector, fat_sectors * sector, fats,
         (reserved + fats * fat_sectors) * sector, root_sectors * sector,
         root_cluster if bits == 32 else 0, data_sector * sector, clusters, total * sector,
         int.from_bytes(head[serial_at : serial_at + 4], "little") if signed else 0,

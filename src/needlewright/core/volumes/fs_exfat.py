@@ -55,7 +55,7 @@ def read_boot(head: bytes) -> Boot:
             heap_at < fat_at + fat_length * fats or length < heap_at):
         raise FormatError("geometry", offset=80)
     clusters = min(clusters, fat_length * sector // 4 - 2)
-    return Boot(32, sector, sector << cluster_shift, fat_at * sector, fat_length * sector, fats, 0,
+    return Boot(32, sector << cluster_shift, fat_at * sector, fat_length * sector, fats, 0,
                 0, root, heap_at * sector, clusters, length * sector, serial, "")
 
 

@@ -55,7 +55,7 @@ from needlewright.core.volumes.ext_super import (
 )
 from needlewright.core.volumes.registry import register
 
-ROOT, JOURNAL = 2, 8
+ROOT = 2
 TABLE_BYTES = 1 << 16  # of inode tables read at once
 KEPT_TABLES = 128
 MAX_FOLDER_BYTES = 1 << 30

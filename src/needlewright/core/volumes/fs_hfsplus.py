@@ -41,7 +41,7 @@ from needlewright.core.volumes.stamps import hfs
 
 AT = 1024
 ROOT_PARENT, ROOT = 1, 2
-FOLDER, FILE, FOLDER_THREAD, FILE_THREAD = 1, 2, 3, 4
+FOLDER, FILE, FILE_THREAD = 1, 2, 4
 LEAF = 0xFF
 MAX_NODES = 1 << 22
 FILE_BYTES, FOLDER_BYTES = 248, 88

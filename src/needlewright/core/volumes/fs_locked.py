@@ -15,7 +15,6 @@ from needlewright.core.volumes.base import Facts, FileSystem, Mark, Reader, Stat
 from needlewright.core.volumes.registry import register
 
 LUKS = b"LUKS\xba\xbe"
-LUKS_COPIES = (0, 0x4000, 0x8000, 0x10000, 0x20000, 0x40000)
 NTFS_LOCKED = b"-FVE-FS-"
 
 

@@ -29,26 +29,20 @@ def by_own_numbers(places: Sequence[tuple[int, int]], known: Iterable[Geometry] 
         tuple[Geometry, int]]:
     """(geometry, votes), the most voted first, from (byte, cluster number) of what states both.
 
-    `known` geometries vote with one voice alone; others need two that agree.
+    One voice is enough for a geometry that is `known`; others are those on which two agree.
     """
-    votes: Counter[Geometry] = Counter()
     chosen = sorted(set(places))[:MAX_VOTERS]
-    for geometry in known:
-        count = sum(geometry.offset(c) == at for at, c in chosen)
-        if count:
-            votes[geometry] += count
+    candidates = set(known)
     for index, (at, cluster) in enumerate(chosen):
         for other_at, other in chosen[index + 1 : index + 1 + MAX_PAIRS]:
             if other == cluster or (other_at - at) % (other - cluster):
                 continue
             size = (other_at - at) // (other - cluster)
             if size in CLUSTER_SIZES:
-                votes[Geometry(at - cluster * size, size)] += 0
-    found = []
-    for geometry in votes:
-        count = sum(geometry.offset(c) == at for at, c in chosen)
-        found.append((geometry, count))
-    return sorted(found, key=lambda item: (-item[1], item[0].cluster_size))
+                candidates.add(Geometry(at - cluster * size, size))
+    found = [(g, sum(g.offset(c) == at for at, c in chosen)) for g in candidates]
+    found = [item for item in found if item[1]]
+    return sorted(found, key=lambda item: (-item[1], item[0]))
 
 
 def by_heads(wanted: Sequence[tuple[int, str]], heads: Sequence[tuple[int, str]],

@@ -47,12 +47,14 @@ class Medium:
                     found.take([(max(0, start), stop - max(0, start))])
         return found
 
-    def head_at(self, offset: int) -> str:
-        """The format that begins at `offset`; "" where none does."""
-        index = int(np.searchsorted(self.heads, offset))
-        if index < self.heads.size and int(self.heads[index]) == offset:
-            return self.names[index]
-        return ""
+    def in_use(self, offset: int) -> bool:
+        """Whether the cluster at a byte belongs to a file system that is there now."""
+        for volume, reader in self.volumes:
+            now = reader.allocation()
+            if volume.span.start <= offset < volume.span.stop and now is not None:
+                inside = offset - volume.span.start - now.first
+                return inside < 0 or now.used(inside // now.unit)
+        return False
 
 
 class Collector(ABC):

@@ -8,27 +8,23 @@ folder's own set then leads to its clusters. Files that lay in one piece say so 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Entry,
     Extents,
-    Facts,
     Placed,
     Reader,
-    State,
     cut,
     joined,
 )
 from needlewright.core.volumes.exfat_sets import EntrySet, entry_sets
+from needlewright.core.volumes.former_clusters import FormerClusters
 from needlewright.core.volumes.fs_exfat import ExfatReader
 from needlewright.core.volumes.geometry import Geometry, by_heads
-from needlewright.core.volumes.guessing import guesses
 from needlewright.core.volumes.leftovers import (
     Collector,
     Leftover,
@@ -36,7 +32,6 @@ from needlewright.core.volumes.leftovers import (
     Sectors,
     register_leftover,
 )
-from needlewright.core.volumes.old_fat import in_use
 
 MAX_SECTORS = 1 << 20  # that hold sets
 CHUNK = 4096  # bytes that are read around a sector with sets
@@ -62,7 +57,7 @@ class ExfatCollector(Collector):
                 self.sectors.append(base + row * self.size)
 
     def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
-        places = [at for at in self.sectors if not in_use(medium, at)]
+        places = [at for at in self.sectors if not medium.in_use(at)]
         blocks = _blocks(places, self.size)
         sets: list[tuple[int, EntrySet]] = []
         for start, stop in blocks:
@@ -90,29 +85,14 @@ def _blocks(places: list[int], size: int) -> list[tuple[int, int]]:
     return found
 
 
-@dataclass(slots=True)
-class _Folder:
-    """A folder that a set names: where its content lies, and its path's parts."""
-
-    name: str
-    parent: int  # byte of the set of the folder that names it; -1: unknown
-    extents: Extents
-
-
-class FormerExfat(Reader):
-    """The files that leftover sets name. Offsets are bytes of the medium."""
+class FormerExfat(FormerClusters):
+    """The files that leftover sets name."""
 
     def __init__(self, medium: Medium, geometry: Geometry,
                  sets: list[tuple[int, EntrySet]]) -> None:
-        source, size = medium.source, geometry.cluster_size
-        first = geometry.offset(2)
-        super().__init__(source, Facts("exfat, formatted over", source.size - max(0, first), size,
-                                       state=State.LOST))
-        self._geometry, self._sets = geometry, sets
-        self._count = max(0, (source.size - first) // size)
-        self._now = medium.use_of(size, first, self._count)
-        self._now.first = first
-        self._taken = self._now.copy()
+        super().__init__(medium, geometry, "exfat, formatted over")
+        size = geometry.cluster_size
+        self._sets = sets
         self._owner: dict[int, int] = {}  # cluster of a folder -> byte of its set
         self._folder_sets: dict[int, EntrySet] = {}
         for at, found in sets:
@@ -124,34 +104,27 @@ class FormerExfat(Reader):
             self._taken.take([(at // size * size, 1)])
         self._continue()
 
-    def allocation(self) -> Allocation:
-        return self._now
-
     def _continue(self) -> None:
         """Clusters of sets that belong to no folder: to the one whose clusters end before them."""
         size = self._geometry.cluster_size
         for at, _ in self._sets:
-            cluster = (at - self._geometry.base) // size
+            cluster = self._cluster(at)
             before = self._owner.get(cluster - 1)
             if cluster not in self._owner and before is not None and (
                     self._folder_sets[before].size > size):
                 self._owner[cluster] = before
 
     def _path(self, at: int, depth: int = 0) -> str:
-        """The path of the folder whose content holds byte `at`."""
-        cluster = (at - self._geometry.base) // self._geometry.cluster_size
+        """The path of the folder whose content holds byte `at`.
+
+        Nothing tells the root from a folder whose own set is lost, so what has no set is told as
+        lost.
+        """
+        cluster = self._cluster(at)
         own = self._owner.get(cluster)
         if own is None or depth > MAX_DEPTH:
             return f"lost folder {cluster}"
-        found = self._folder_sets[own]
-        inside = (own - self._geometry.base) // self._geometry.cluster_size
-        if self._owner.get(inside) is None:
-            # Its set stands in what was the root: its name is known, and nothing is above it.
-            return found.name
-        return joined(self._path(own, depth + 1), found.name)
-
-    def live(self) -> Iterator[Entry]:
-        return iter(())
+        return joined(self._path(own, depth + 1), self._folder_sets[own].name)
 
     def removed(self) -> Iterator[Entry]:
         for at, found in self._sets:
@@ -164,7 +137,7 @@ class FormerExfat(Reader):
         if path.startswith("lost folder "):
             doubts.append(("folder-lost", {}))
         extents: Extents = ()
-        inside = 2 <= found.cluster < self._count + 2
+        inside = self._inside(found.cluster)
         first = self._geometry.offset(found.cluster)
         placed = Placed.GUESS if inside else Placed.NONE
         if found.contiguous and inside:
@@ -174,19 +147,6 @@ class FormerExfat(Reader):
             doubts.append(("chain-cleared", {}))
         return Entry(joined(path, found.name), found.size, at, True, found.times(), placed,
                      extents, first=first if inside else None, doubts=tuple(doubts))
-
-    def placements(self, entry: Entry) -> Iterator[Extents]:
-        if entry.extents:
-            yield entry.extents
-        if entry.first is None or entry.placed is Placed.EXACT:
-            return
-        size, first = self._geometry.cluster_size, self._now.first
-        number = (entry.first - first) // size
-        for runs in guesses(number, -(-entry.size // size), self._now, self._taken):
-            yield cut([(first + c * size, n * size) for c, n in runs], entry.size)
-
-    def claim(self, extents: Extents) -> None:
-        self._taken.take(extents)
 
 
 register_leftover(Leftover("exfat", ExfatCollector))

@@ -23,7 +23,6 @@ from needlewright.core.volumes.leftovers import (
     Sectors,
     register_leftover,
 )
-from needlewright.core.volumes.old_fat import in_use
 
 MAX_FOLDERS = 1 << 18
 
@@ -50,7 +49,7 @@ class ExtCollector(Collector):
                 continue
             start = volume.span.start
             mine = [(at - start, own, parent) for at, own, parent in self.begins
-                    if volume.span.start <= at < volume.span.stop and not in_use(medium, at)]
+                    if volume.span.start <= at < volume.span.stop and not medium.in_use(at)]
             if mine:
                 yield start, FormerExt(reader, mine)
 

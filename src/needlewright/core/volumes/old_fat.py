@@ -9,22 +9,16 @@ the uppermost folders are lost.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from needlewright.core.errors import SourceError
-from needlewright.core.sources.source import Source
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Entry,
-    Extents,
-    Facts,
     Placed,
     Reader,
-    State,
-    cut,
     joined,
 )
 from needlewright.core.volumes.fat_directory import (
@@ -34,9 +28,9 @@ from needlewright.core.volumes.fat_directory import (
     plausible,
     slots,
 )
+from needlewright.core.volumes.former_clusters import FormerClusters
 from needlewright.core.volumes.fs_fat import FatReader
 from needlewright.core.volumes.geometry import Geometry, by_own_numbers
-from needlewright.core.volumes.guessing import guesses
 from needlewright.core.volumes.leftovers import (
     Collector,
     Leftover,
@@ -51,7 +45,6 @@ DOTS = np.frombuffer(b"..         \x10", np.uint8)
 MAX_FOLDERS = 1 << 18
 MAX_FURTHER = 1 << 18  # clusters that look like the rest of a folder
 MAX_FOLDER_CLUSTERS = 2048
-LEAST_VOTES = 1
 
 
 class FatCollector(Collector):
@@ -81,7 +74,7 @@ class FatCollector(Collector):
 
     def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
         known = []
-        free = [b for b in self.begins if not in_use(medium, b[0])]
+        free = [b for b in self.begins if not medium.in_use(b[0])]
         for volume, reader in medium.volumes:
             if isinstance(reader, FatReader):
                 boot = reader.boot
@@ -89,7 +82,7 @@ class FatCollector(Collector):
         left = list(free)
         while left:
             votes = by_own_numbers([(at, own) for at, own, _ in left], known)
-            if not votes or votes[0][1] < LEAST_VOTES:
+            if not votes:
                 return
             geometry = votes[0][0]
             mine = [b for b in left if geometry.offset(b[1]) == b[0]]
@@ -109,16 +102,6 @@ def _full(line: np.ndarray) -> bool:  # type: ignore[type-arg]
     return end > 0 and bool(plausible(table[:end]).all()) and not table[end:].any()
 
 
-def in_use(medium: Medium, offset: int) -> bool:
-    """Whether the cluster at `offset` belongs to a file system that is there now."""
-    for volume, reader in medium.volumes:
-        now = reader.allocation()
-        if volume.span.start <= offset < volume.span.stop and now is not None:
-            inside = offset - volume.span.start - now.first
-            return inside < 0 or now.used(inside // now.unit)
-    return False
-
-
 @dataclass(slots=True)
 class _Folder:
     """A folder of the former volume: clusters' bytes on the medium, its own number, its parent's.
@@ -128,34 +111,21 @@ class _Folder:
     parent: int
     places: list[int]
     name: str = ""
-    children: list[int] = field(default_factory=list)
 
 
-class FormerFat(Reader):
-    """The files that leftover folders name. Offsets are bytes of the medium."""
+class FormerFat(FormerClusters):
+    """The files that leftover folders name."""
 
     def __init__(self, medium: Medium, geometry: Geometry, begins: list[tuple[int, int, int]],
                  further: list[int]) -> None:
-        source: Source = medium.source
-        size = geometry.cluster_size
-        first = geometry.offset(2)
-        super().__init__(source, Facts("fat, formatted over", source.size - max(0, first), size,
-                                       state=State.LOST))
-        self._geometry = geometry
-        self._count = max(0, (source.size - first) // size)
-        self._now = medium.use_of(size, first, self._count)
-        self._now.first = first
-        self._taken = self._now.copy()
+        super().__init__(medium, geometry, "fat, formatted over")
         self._letters = next((r.known_letters() for _, r in medium.volumes
                               if isinstance(r, FatReader)), None) or Letters()
         self._folders = {own: _Folder(own, parent, [at]) for at, own, parent in begins}
         self._complete(sorted(further), medium)
         self._name_folders()
         for folder in self._folders.values():
-            self._taken.take([(at, size) for at in folder.places])
-
-    def allocation(self) -> Any:
-        return self._now
+            self._taken.take([(at, geometry.cluster_size) for at in folder.places])
 
     def _data(self, folder: _Folder) -> bytes:
         return b"".join(self._read(at, self._geometry.cluster_size) for at in folder.places)
@@ -165,15 +135,13 @@ class FormerFat(Reader):
     def _complete(self, further: list[int], medium: Medium) -> None:
         """Give each full folder the clusters that continue it: those written soonest after it."""
         size, base = self._geometry.cluster_size, self._geometry.base
-        orphans: list[tuple[int, int]] = []  # cluster, the first file that it names
+        orphans: list[int] = []  # clusters
         for at in further:
-            if (at - base) % size or in_use(medium, at):
+            if (at - base) % size or medium.in_use(at):
                 continue
-            block = self._read(at, size)
-            if looks_like_entries(block):
-                starts = [s.cluster for s in slots(block) if not s.folder and s.cluster]
-                orphans.append(((at - base) // size, min(starts, default=0)))
-        for cluster, _ in sorted(orphans):
+            if looks_like_entries(self._read(at, size)):
+                orphans.append(self._cluster(at))
+        for cluster in sorted(orphans):
             best: _Folder | None = None
             newest = -1
             for folder in self._folders.values():
@@ -214,9 +182,6 @@ class FormerFat(Reader):
 
     # entries
 
-    def live(self) -> Iterator[Entry]:
-        return iter(())
-
     def removed(self) -> Iterator[Entry]:
         for own, folder in sorted(self._folders.items()):
             path = self._path(own)
@@ -234,30 +199,11 @@ class FormerFat(Reader):
             doubts.append(("letter-guessed" if known else "letter-lost", {"name": name[1:]}))
         if path.split("/", 1)[0].startswith("lost folder "):
             doubts.append(("folder-lost", {}))
-        inside = 2 <= slot.cluster < self._count + 2
+        inside = self._inside(slot.cluster)
         return Entry(joined(path, name), slot.size, at, True, slot.times(),
                      Placed.GUESS if inside else Placed.NONE,
                      first=self._geometry.offset(slot.cluster) if inside else None,
                      doubts=tuple(doubts))
-
-    def placements(self, entry: Entry) -> Iterator[Extents]:
-        if entry.first is None:
-            return
-        size = self._geometry.cluster_size
-        first = self._now.first
-        number = (entry.first - first) // size
-        for runs in guesses(number, -(-entry.size // size), self._now, self._taken):
-            yield cut([(first + c * size, n * size) for c, n in runs], entry.size)
-
-    def claim(self, extents: Extents) -> None:
-        self._taken.take(extents)
-
-    def _read(self, at: int, length: int, code: str = "folder-unreadable") -> bytes:
-        try:
-            return self._volume.read_at(at, length).ljust(length, b"\0")
-        except SourceError:
-            self._problems.add(code, at)
-            return bytes(length)
 
 
 register_leftover(Leftover("fat", FatCollector))

@@ -6,7 +6,7 @@ FAT: Microsoft FAT specification 1.03, section 6.1 (local time, 2 s grain). exFA
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta, timezone
+from datetime import datetime, timedelta
 from typing import NamedTuple
 
 EPOCH = datetime(1970, 1, 1)
@@ -35,11 +35,6 @@ class Stamp(NamedTuple):
             return text + "Z"
         sign, minutes = ("-", -self.zone) if self.zone < 0 else ("+", self.zone)
         return f"{text}{sign}{minutes // 60:02d}:{minutes % 60:02d}"
-
-    def utc(self) -> datetime:
-        """The moment; clocks without a zone are taken as UTC."""
-        zone = timezone(timedelta(minutes=self.zone or 0))
-        return (EPOCH + timedelta(seconds=self.seconds)).replace(tzinfo=zone).astimezone(UTC)
 
 
 def unix(seconds: int, nanos: int = 0) -> Stamp | None:
