@@ -12,9 +12,9 @@ from enum import StrEnum
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format, Walk
+from needlewright.core.formats.recognising import format_of_name, recognise
 from needlewright.core.search.carving import follow
 from needlewright.core.search.plan import StopSignal
-from needlewright.core.search.recognising import format_of_name, recognise
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation

@@ -18,11 +18,11 @@ import numpy.typing as npt
 from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport
 from needlewright.core.errors import SourceError
 from needlewright.core.formats.base import Kind
+from needlewright.core.formats.recognising import extension_of, kind_of_name
 from needlewright.core.search.deciding import all_frames, first_question
 from needlewright.core.search.events import Event, Find, Found, Rechecked
 from needlewright.core.search.keeping import Keeping, Kept
 from needlewright.core.search.placing import Fate, Placing, place, shifted, walk_thread
-from needlewright.core.search.recognising import extension_of, kind_of_name
 from needlewright.core.search.record_finds import (
     LOST_FATES,
     RecordCase,

@@ -9,11 +9,11 @@ from typing import Any
 from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.checks.grading import AGAINST, Grade
 from needlewright.core.formats.base import Check, Facts, Outcome, Part
+from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.search.deciding import Case, find_of
 from needlewright.core.search.events import Find, Record
 from needlewright.core.search.keeping import Kept
 from needlewright.core.search.placing import Fate, Placing, shifted
-from needlewright.core.search.recognising import kind_of_name
 from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.base import CodedParts, Entry, Placed
 from needlewright.core.volumes.stamps import Stamp

@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from needlewright.core.formats.recognising import format_of_name
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Entry,
@@ -35,9 +36,7 @@ from needlewright.core.volumes.leftovers import (
 
 MAX_SECTORS = 1 << 20  # that hold sets
 CHUNK = 4096  # bytes that are read around a sector with sets
-FORMATS = {"jpg": "jpeg", "jpeg": "jpeg", "png": "png", "mp4": "mp4", "mov": "mp4", "avi": "avi",
-           "wav": "wav", "heic": "heif", "3gp": "mp4", "m4a": "mp4", "gif": "gif", "pdf": "pdf",
-           "flac": "flac", "webp": "webp", "mkv": "matroska", "zip": "zip"}
+
 
 
 class ExfatCollector(Collector):
@@ -65,8 +64,8 @@ class ExfatCollector(Collector):
             sets += [(start, s) for s in entry_sets(data) if s.sound and s.at < stop - start]
         if not sets:
             return
-        wanted = [(s.cluster, FORMATS[s.name.rpartition(".")[2].lower()]) for _, s in sets
-                  if s.name.rpartition(".")[2].lower() in FORMATS and s.size]
+        wanted = [(s.cluster, form.name) for _, s in sets
+                  for form in (format_of_name(s.name),) if form is not None and s.size]
         known = [Geometry(v.span.start + r.boot.offset(0), r.boot.cluster_size)
                  for v, r in medium.volumes if isinstance(r, ExfatReader)]
         votes = by_heads(wanted, list(zip(medium.heads.tolist(), medium.names)), known)

@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from needlewright.core.formats.recognising import format_of_name
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Entry,
@@ -30,7 +31,7 @@ from needlewright.core.volumes.fat_directory import (
 )
 from needlewright.core.volumes.former_clusters import FormerClusters
 from needlewright.core.volumes.fs_fat import FatReader
-from needlewright.core.volumes.geometry import Geometry, by_own_numbers
+from needlewright.core.volumes.geometry import Geometry, by_heads, by_own_numbers
 from needlewright.core.volumes.leftovers import (
     Collector,
     Leftover,
@@ -43,6 +44,7 @@ from needlewright.core.volumes.letters import Letters
 DOT = np.frombuffer(b".          \x10", np.uint8)
 DOTS = np.frombuffer(b"..         \x10", np.uint8)
 MAX_FOLDERS = 1 << 18
+SMALLEST_CLUSTER = 512  # bytes; that much of a folder surely lies in one piece
 MAX_FURTHER = 1 << 18  # clusters that look like the rest of a folder
 MAX_FOLDER_CLUSTERS = 2048
 
@@ -82,12 +84,23 @@ class FatCollector(Collector):
         left = list(free)
         while left:
             votes = by_own_numbers([(at, own) for at, own, _ in left], known)
+            votes = votes or self._by_heads(medium, left)
             if not votes:
                 return
             geometry = votes[0][0]
             mine = [b for b in left if geometry.offset(b[1]) == b[0]]
             yield 0, FormerFat(medium, geometry, mine, self.further)
             left = [b for b in left if b not in set(mine)]
+
+
+    def _by_heads(self, medium: Medium, begins: list[tuple[int, int, int]]) -> list[
+            tuple[Geometry, int]]:
+        """The geometry of a single folder: by where the files that it names begin."""
+        wanted = [(slot.cluster, form.name) for at, _, _ in begins
+                  for slot in slots(medium.source.read_at(at, SMALLEST_CLUSTER))
+                  for form in (format_of_name(slot.name),) if form is not None and slot.size]
+        found = by_heads(wanted, list(zip(medium.heads.tolist(), medium.names)))
+        return [(g, n) for g, n in found if any(g.offset(own) == at for at, own, _ in begins)]
 
 
 def _cluster(entry: np.ndarray) -> int:  # type: ignore[type-arg]

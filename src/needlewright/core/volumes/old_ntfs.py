@@ -13,6 +13,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.formats.recognising import format_of_name
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.sources.threads import Thread
 from needlewright.core.sources.windows import Window
@@ -36,7 +37,6 @@ from needlewright.core.volumes.ntfs_records import (
     file_name,
     fix_block,
 )
-from needlewright.core.volumes.old_exfat import FORMATS
 
 MAX_RECORDS = 1 << 20
 RECORD = 1024
@@ -88,8 +88,9 @@ class NtfsCollector(Collector):
                 cluster, size, count = told[0], told[2], told[3]
                 if count and size % count == 0:
                     return Geometry(at - cluster * (size // count), size // count)
-            elif told is not None and told[1] in FORMATS:
-                wanted.append((told[0], FORMATS[told[1]]))
+            elif told is not None:
+                form = format_of_name(told[1])
+                wanted += [(told[0], form.name)] if form is not None else []
         votes = by_heads(wanted, list(zip(medium.heads.tolist(), medium.names)), known)
         return votes[0][0] if votes and votes[0][1] > 0 else None
 
@@ -105,18 +106,18 @@ def _in_table(medium: Medium, at: int) -> bool:
 
 
 def _first_cluster(medium: Medium, at: int) -> tuple[int, str, int, int] | None:
-    """(first cluster, extension, allocated bytes, clusters) of the file of a record."""
+    """(first cluster, name, allocated bytes, clusters) of the file of a record."""
     try:
         raw = bytearray(medium.source.read_at(at, RECORD))
     except SourceError:
         return None
     if len(raw) < RECORD or not fix_block(raw, RECORD)[0]:
         return None
-    extension, first, size, count = "", None, 0, 0
+    called, first, size, count = "", None, 0, 0
     for attribute in attributes(bytes(raw)):
         if attribute.kind == NAME and attribute.value:
             name = file_name(attribute.value)
-            extension = name.name.rpartition(".")[2].lower() if name else extension
+            called = name.name if name else called
         elif attribute.kind == DATA and not attribute.name and attribute.value is None:
             try:
                 runs = decode_runs(attribute.runs)
@@ -125,7 +126,7 @@ def _first_cluster(medium: Medium, at: int) -> tuple[int, str, int, int] | None:
             first = runs[0][0] if runs else None
             size = struct.unpack_from("<Q", raw, attribute.value_at + 40)[0]
             count = sum(n for _, n in runs)
-    return None if first is None else (first, extension, size, count)
+    return None if first is None else (first, called, size, count)
 
 
 def _table(volume: Source, found: list[tuple[int, int]], start: int) -> Thread:
