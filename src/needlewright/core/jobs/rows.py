@@ -113,13 +113,12 @@ class TallyRow:
 
 @dataclass(frozen=True, slots=True)
 class Filter:
-    """Which finds; empty sets mean all. `text` narrows by name, path, camera and date; `folder` to
-    what lies in it; `removed` to what was removed, or to what was not."""
+    """Which finds; empty sets mean all. `text` narrows by name, path, camera and date;
+    `removed` to what was removed, or to what was not."""
 
     kinds: frozenset[str] = frozenset()
     grades: frozenset[str] = frozenset()
     formats: frozenset[str] = frozenset()
     text: str = ""
     tray_only: bool = False
-    folder: str = ""
     removed: bool | None = None

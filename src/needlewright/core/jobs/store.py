@@ -387,9 +387,6 @@ def _where(wanted: Filter) -> tuple[str, list[Any]]:
                      " f.kind || ' ' || f.format || ' ' || f.grade) LIKE ? ESCAPE '\\'")
         plain = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
         values.append(f"%{plain}%")
-    if wanted.folder:
-        terms.append("(f.folder = ? OR substr(f.folder, 1, ?) = ?)")
-        values += [wanted.folder, len(wanted.folder) + 1, wanted.folder + "/"]
     if wanted.removed is not None:
         terms.append("f.removed = ?" if wanted.removed else "(f.removed IS NULL OR f.removed = ?)")
         values.append(int(wanted.removed))

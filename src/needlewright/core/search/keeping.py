@@ -50,12 +50,16 @@ class Keeping:
         self._source, self._base = source, base
         self._notes: dict[str, Kept] = {}
         self._hidden: set[str] = set()
+        self.some = False  # whether anything that was noted concerns files that are kept
 
     def note(self, entry: Entry) -> None:
         """Take in what describes other files: trash descriptions and markers."""
-        if entry.removed or len(self._notes) + len(self._hidden) >= MAX_NOTES:
+        if entry.removed:
             return
         name = entry.name
+        self.some = self.some or name == MARKER or self.of(entry) is not None
+        if len(self._notes) + len(self._hidden) >= MAX_NOTES:
+            return
         if name == MARKER:
             self._hidden.add(entry.path[: -len(MARKER)])
         elif name.endswith(".trashinfo") and "/info/" in entry.path:

@@ -107,6 +107,11 @@ class Prover:
         if not entry.removed and entry.extents and entry.extents[0][0] is not None:
             self._live.add(entry.extents[0][0], entry.size, entry.name)
 
+    @property
+    def some_kept(self) -> bool:
+        """Whether anything that was noted is, or describes, a file that is still kept."""
+        return self._keeping.some
+
     def kept(self, entry: Entry) -> bool:
         """Whether the file was removed or hidden, and is still kept."""
         return not entry.removed and self._keeping.of(entry) is not None

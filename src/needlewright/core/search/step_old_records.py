@@ -12,6 +12,7 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
+import numpy.typing as npt
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.kernels.signatures import find_signatures
@@ -88,7 +89,6 @@ def _pass(context: Context, scan: _Scan) -> Generator[Event, None, bool]:
     sector = source.sector_size
     block = bytearray(BLOCK_BYTES)
     at, told, began = area.start, area.start, time.monotonic()
-    table, owners = strong_signatures()
     while at < area.stop:
         if context.stop.is_set():
             return True
@@ -96,19 +96,14 @@ def _pass(context: Context, scan: _Scan) -> Generator[Event, None, bool]:
         view = memoryview(block)[: min(BLOCK_BYTES, area.stop - at) // sector * sector]
         if not view:
             break
-        try:
-            read = source.read_into(at, view)
-        except SourceError as error:
-            if error.code != "source-range":
-                raise
-            read, _ = read_around(source, at, view)
+        read, _ = read_around(source, at, view)
         data = np.frombuffer(block, np.uint8)[: read // sector * sector]
         if data.size == 0:
             break
         sectors = data.reshape(-1, sector)
         for trace in scan.traces:
             trace.look(sectors, at)
-        _look_for_heads(scan, data, at, sector, table, owners)
+        _look_for_heads(scan, data, at, sector)
         _look_for_volumes(scan, context, block, data.size, at)
         at += data.size
         if at - told >= PROGRESS_EVERY_BYTES:
@@ -121,13 +116,13 @@ def _pass(context: Context, scan: _Scan) -> Generator[Event, None, bool]:
     return context.stop.is_set()
 
 
-def _look_for_heads(scan: _Scan, data: np.ndarray, at: int, sector: int,  # type: ignore[type-arg]
-                    table: object, owners: object) -> None:
+def _look_for_heads(scan: _Scan, data: npt.NDArray[np.uint8], at: int, sector: int) -> None:
     if len(scan.heads) >= MAX_HEADS:
         return
-    offsets, which = find_signatures(data, sector, table)  # type: ignore[arg-type]
+    table, owners = strong_signatures()
+    offsets, which = find_signatures(data, sector, table)
     for offset, index in zip(offsets.tolist(), which.tolist()):
-        form = owners[index]  # type: ignore[index]
+        form = owners[index]
         if form.accept(data[offset : offset + 64].tobytes()):
             scan.heads.append((at + offset, form.name))
 

@@ -100,9 +100,8 @@ def _entries(context: Context, volume: Volume, reader: Reader, prover: Prover) -
                 return
             prover.note(noted)
             total += noted.size + ENTRY_BYTES
-    kept = sum(prover.kept(noted) for noted in reader.live())
     done = 0
-    for entry, last in _in_order(context, reader, prover, kept > 0):
+    for entry, last in _in_order(context, reader, prover):
         if context.stop.is_set():
             return
         if last:
@@ -116,9 +115,10 @@ def _entries(context: Context, volume: Volume, reader: Reader, prover: Prover) -
         yield Progress(NAME, min(area.size, before + int(part)), area.size, area.start)
 
 
-def _in_order(context: Context, reader: Reader, prover: Prover, kept: bool) -> Iterator[
+def _in_order(context: Context, reader: Reader, prover: Prover) -> Iterator[
         tuple[Entry | None, bool]]:
     """(entry, whether another list begins): what is still kept, what was removed, what is there."""
+    kept = prover.some_kept
     if kept:
         yield from ((entry, False) for entry in reader.live() if prover.kept(entry))
     first = True
