@@ -20,6 +20,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.runner import run_search
@@ -28,8 +29,6 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
-from needlewright.core.volumes.codings import CodedThread
 
 
 @dataclass
@@ -48,19 +47,8 @@ class Tally:
                 f"{self.path} with path")
 
 
-def content(source: Source, record: FindRecord) -> Source:
-    """The bytes of a find."""
-    if record.content is not None:
-        from needlewright.core.sources.memory import MemorySource
-
-        return MemorySource(record.content)
-    if record.coded:
-        return CodedThread(source, 0, record.coded)
-    return Thread(source, record.extents)
-
-
 def digest(source: Source, record: FindRecord) -> str:
-    data = content(source, record)
+    data = content_of(source, record)
     found = hashlib.sha256()
     for at in range(0, record.row.size, 1 << 20):
         found.update(data.read_at(at, min(1 << 20, record.row.size - at)))

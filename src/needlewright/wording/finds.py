@@ -70,13 +70,15 @@ def origin(record: FindRecord, source_name: str) -> str:
 
 def kept(record: FindRecord) -> str:
     """Why a removed or hidden file is still there, and for how long."""
-    row = record.row
+    row, told = record.row, record.record
+    if told is None:
+        return ""
     days = None
-    if record.purge_at is not None:
-        until = datetime.fromisoformat(record.purge_at)
+    if told.purge_at is not None:
+        until = datetime.fromisoformat(told.purge_at)
         now = datetime.now(until.tzinfo)
         days = (until - now).days
-    return volumes.kept_line(row.kept, record.original, record.removed_at, days)
+    return volumes.kept_line(row.kept, told.original, told.removed_at, days)
 
 
 def facts(record: FindRecord) -> list[tuple[str, str]]:
@@ -87,10 +89,11 @@ def facts(record: FindRecord) -> list[tuple[str, str]]:
         lines.append(("taken", units.moment(row.taken)))
     if row.camera:
         lines.append(("camera", row.camera))
-    for name, value in (("made", record.created), ("changed", record.modified),
-                        ("removed", record.removed_at if not row.kept else None)):
-        if value:
-            lines.append((name, units.moment(value)))
+    told = record.record
+    if told is not None:
+        times = (("made", told.created), ("changed", told.modified),
+                 ("removed", told.removed_at if not row.kept else None))
+        lines += [(name, units.moment(value)) for name, value in times if value]
     if row.duration_s:
         lines.append(("length", units.clock(row.duration_s)))
     if row.width and row.height:

@@ -37,8 +37,9 @@ from needlewright.app.widgets.small import (
     scrolling,
 )
 from needlewright.core.jobs.copying import IMAGES
-from needlewright.core.jobs.rows import SourceRow, VolumeRow
+from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.search.events import VolumeSeen
 from needlewright.core.sources.devices import Device
 from needlewright.wording import errors, units
 from needlewright.wording import volumes as volume_words
@@ -91,7 +92,7 @@ class Intake(QWidget):
                        session.copies.devices_changed):
             signal.connect(self.refresh)
         session.finds.volumes_answered.connect(self._volumes_came)
-        self._volumes: list[VolumeRow] = []
+        self._volumes: list[VolumeSeen] = []
         self._volumes_box = QVBoxLayout()
         session.copies.changed.connect(self._copy_changed)
         self._copying = False
@@ -232,7 +233,7 @@ class Intake(QWidget):
         if shown is not None and shown.id == source and rows != self._volumes:
             self._show_volumes(rows)
 
-    def _show_volumes(self, rows: list[VolumeRow]) -> None:
+    def _show_volumes(self, rows: list[VolumeSeen]) -> None:
         """What the source holds, and what cannot be done with it."""
         self._volumes = rows
         clear(self._volumes_box)

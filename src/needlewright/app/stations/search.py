@@ -24,8 +24,9 @@ from needlewright.app.widgets.small import button, card, column, fill, label, li
 from needlewright.app.widgets.stitch import Stitch, draw_stitch
 from needlewright.core.formats.base import Kind
 from needlewright.core.formats.registry import formats
-from needlewright.core.jobs.rows import FindRow, VolumeRow
+from needlewright.core.jobs.rows import FindRow
 from needlewright.core.search.carving import kinds_of
+from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.source import Span
@@ -153,7 +154,7 @@ class Search(QWidget):
             left.addWidget(step.frame)
         grades = ("whole", "partial", "remnant", "gone")
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
-        self._volumes: list[VolumeRow] = []
+        self._volumes: list[VolumeSeen] = []
         fill(left, 4, self._area_row(), self._which_row(), self._how_row(), 12, self._grade_row(),
              None)
         whole = QHBoxLayout(self)

@@ -8,20 +8,20 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.jobs.rows import VolumeRow
+from needlewright.core.search.events import VolumeSeen
 
 
 @dataclass(frozen=True, slots=True)
 class VolumesLane:
     """The volumes of one source, ascending by start."""
 
-    volumes: tuple[VolumeRow, ...] = ()
+    volumes: tuple[VolumeSeen, ...] = ()
 
     @property
     def in_use_known(self) -> bool:
         return any(v.used for v in self.volumes)
 
-    def at(self, byte: int) -> VolumeRow | None:
+    def at(self, byte: int) -> VolumeSeen | None:
         """The volume that holds a byte."""
         return next((v for v in self.volumes if v.start <= byte < v.start + v.size), None)
 
@@ -45,6 +45,6 @@ class VolumesLane:
         return found
 
 
-def volumes_lane(rows: Sequence[VolumeRow]) -> VolumesLane | None:
+def volumes_lane(rows: Sequence[VolumeSeen]) -> VolumesLane | None:
     """The lane of these volumes; None where there are none."""
     return VolumesLane(tuple(rows)) if rows else None

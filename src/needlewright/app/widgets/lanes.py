@@ -13,8 +13,8 @@ from PySide6.QtGui import QPainter, QPen
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.read_lane import Cell
 from needlewright.app.viewmodels.volumes_lane import VolumesLane
-from needlewright.core.jobs.rows import VolumeRow
 from needlewright.core.kernels.texture import Texture
+from needlewright.core.search.events import VolumeSeen
 
 # Height as part of the lane, tone as alpha of the ink: flat is thin, dense is tall.
 TEXTURES = {
@@ -57,7 +57,7 @@ def paint_texture(painter: QPainter, rect: QRect, cells: npt.NDArray[np.uint8]) 
 
 
 def paint_volumes(painter: QPainter, rect: QRect, lane: VolumesLane, view: tuple[int, int],
-                  names: Callable[[VolumeRow], str]) -> None:
+                  names: Callable[[VolumeSeen], str]) -> None:
     """A box for each volume with its name inside, where there is room for it."""
     scale = rect.width() / max(1, view[1] - view[0])
     painter.setFont(look.font(11))

@@ -191,23 +191,13 @@ def _write_all(
 
 
 def _blocks(source: Source, record: FindRecord) -> Iterator[bytes]:
-    if record.content is not None or record.coded:
-        file = content_of(source, record)
-        for at in range(0, record.row.size, COPY_BYTES):
-            yield file.read_at(at, min(COPY_BYTES, record.row.size - at))
-        return
-    for offset, length in record.extents:
-        while length > 0:
-            size = min(length, COPY_BYTES)
-            if offset is None:
-                block = bytes(size)
-            else:
-                block = source.read_at(offset, size)
-                if len(block) != size:
-                    raise DeliveryError("source-shorter", find=record.row.id)
-                offset += size
-            yield block
-            length -= size
+    file = content_of(source, record)
+    for at in range(0, record.row.size, COPY_BYTES):
+        size = min(COPY_BYTES, record.row.size - at)
+        block = file.read_at(at, size)
+        if len(block) != size:
+            raise DeliveryError("source-shorter", find=record.row.id)
+        yield block
 
 
 def _keep_date(path: Path, taken: str | None) -> None:

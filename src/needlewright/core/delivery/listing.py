@@ -30,20 +30,20 @@ class Written:
 def entry(record: FindRecord, written: Written | None, twins: list[int],
           describe: Callable[[Check], str]) -> dict[str, Any]:
     """One find as finds.json holds it."""
-    row = record.row
+    row, told = record.row, record.record
     return {
         "id": row.id, "source": row.source, "file": written.file if written else None,
         "kind": row.kind, "format": row.format, "size": row.size,
         "sha256": written.sha256 if written else None, "grade": row.grade, "share": row.share,
         "found_by": list(row.found_by), "name": row.name, "path": row.path,
         "removed": row.removed,
-        "times": {"created": record.created, "modified": record.modified, "taken": row.taken,
-                  "removed": record.removed_at},
+        "times": {"created": told.created if told else None, "modified": row.modified,
+                  "taken": row.taken, "removed": told.removed_at if told else None},
         "width": row.width, "height": row.height, "duration_s": row.duration_s,
-        "encoding": record.encoding,
+        "encoding": told.encoding if told else "plain",
         "extents": [list(extent) for extent in record.extents], "twins": twins,
         "mended_from": None, "inside": record.parent, "kept": row.kept or None,
-        "original_path": record.original,
+        "original_path": told.original if told else None,
         "checks": [
             {"name": c.name, "outcome": str(c.outcome), "detail": describe(c)}
             for c in record.checks],

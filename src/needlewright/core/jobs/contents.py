@@ -11,8 +11,9 @@ from needlewright.core.volumes.codings import CodedThread
 
 def content_of(source: Source, record: FindRecord) -> Source:
     """The file of `record`, whose medium is `source`, as a source of its own."""
-    if record.content is not None:
-        return MemorySource(record.content[: record.row.size], record.row.name or "")
-    if record.coded:
-        return CodedThread(source, 0, record.coded)
+    told = record.record
+    if told is not None and told.content is not None:
+        return MemorySource(told.content[: record.row.size], record.row.name or "")
+    if told is not None and told.coded:
+        return CodedThread(source, 0, told.coded)
     return Thread(source, record.extents)

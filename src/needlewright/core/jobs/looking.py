@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.jobs.rows import SourceRow, VolumeRow
+from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.step_records import seen
@@ -11,13 +11,7 @@ from needlewright.core.sources.registry import open_source
 from needlewright.core.volumes.finding import find_volumes, open_volume
 
 
-def volume_row(event: VolumeSeen) -> VolumeRow:
-    """A volume that was seen, as a job keeps it."""
-    return VolumeRow(event.start, event.size, event.kind, event.label, event.cluster_size,
-                     event.state, event.named_by, event.used, event.used_bytes, event.limits)
-
-
-def look_at_volumes(job: Job, source: SourceRow) -> list[VolumeRow]:
+def look_at_volumes(job: Job, source: SourceRow) -> list[VolumeSeen]:
     """The volumes of a source; read from it, and kept, where the job knows none yet.
 
     Raises SourceError where it cannot be opened, JobError where the job cannot be written.
@@ -25,13 +19,13 @@ def look_at_volumes(job: Job, source: SourceRow) -> list[VolumeRow]:
     known = job.volumes(source.id)
     if known:
         return known
-    found: list[VolumeRow] = []
+    found: list[VolumeSeen] = []
     with open_source(source.path) as medium:
         for volume in find_volumes(medium).volumes:
             try:
                 reader = open_volume(medium, volume) if volume.file_system else None
             except (FormatError, SourceError):
                 reader = None
-            found.append(volume_row(seen(volume, reader)))
+            found.append(seen(volume, reader))
     job.set_volumes(source.id, found)
     return found

@@ -15,7 +15,7 @@ from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.carving import Interrupted, follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
-from needlewright.core.search.events import Find, Record
+from needlewright.core.search.events import Find
 from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.registry import open_source
 
@@ -39,8 +39,8 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
     record = job.record(number)
     form = format_of(record.row.format)
     source_row = next(s for s in job.sources() if s.id == record.row.source)
-    plain = len(record.extents) == 1 and record.record_at is None
-    if form is None or (not plain and record.record_at is None):
+    plain = len(record.extents) == 1 and record.record is None
+    if form is None or (not plain and record.record is None):
         raise JobError("find-not-played", find=number)
     with open_source(source_row.path) as medium:
         source = medium if plain else content_of(medium, record)
@@ -68,13 +68,9 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
 def _recorded(find: Find, record: FindRecord) -> Find:
     """`find`, whose bytes were addressed from 0, with what its record says of it."""
     row = record.row
-    assert record.record_at is not None
     checks = (*find.checks, *(c for c in record.checks if c.name in RECORD_CHECKS))
     doubted = any(c.outcome in AGAINST for c in checks)
     grade = Grade.PARTIAL if doubted and find.grade is Grade.WHOLE else find.grade
-    kept = Record(record.record_at, None if record.encoding == "plain" else row.size,
-                  record.created, record.modified, record.accessed, record.removed_at, row.kept,
-                  record.encoding, record.content, record.coded, record.original, record.purge_at)
     return replace(find, extents=record.extents, grade=grade, checks=checks, name=row.name,
-                   path=row.path, removed=row.removed, record=kept, parts=record.parts,
+                   path=row.path, removed=row.removed, record=record.record, parts=record.parts,
                    preview=record.preview, found_by=row.found_by)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from needlewright.core.formats.base import Check, Part
-from needlewright.core.volumes.base import CodedParts
+from needlewright.core.search.events import Record
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,32 +62,7 @@ class FindRecord:
     extra: Mapping[str, Any]
     preview: tuple[int, int] | None
     parent: int | None = None  # id of the broken find it lies in
-    created: str | None = None
-    modified: str | None = None
-    accessed: str | None = None
-    removed_at: str | None = None
-    original: str | None = None  # its path before it was removed
-    purge_at: str | None = None
-    encoding: str = "plain"
-    content: bytes | None = None  # where the record itself holds it
-    coded: CodedParts = ()
-    record_at: int | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class VolumeRow:
-    """A volume of a source; fields as in `search.events.VolumeSeen`."""
-
-    start: int
-    size: int
-    kind: str
-    label: str
-    cluster_size: int
-    state: str
-    named_by: str
-    used: bytes = b""
-    used_bytes: int | None = None
-    limits: tuple[str, ...] = ()
+    record: Record | None = None  # what a file system says of it
 
 
 @dataclass(frozen=True, slots=True)

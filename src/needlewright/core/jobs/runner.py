@@ -16,7 +16,6 @@ import numpy.typing as npt
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.jobs.coverage import CoverageRow, outstanding, tokens_of
-from needlewright.core.jobs.looking import volume_row
 from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
@@ -144,7 +143,7 @@ class _Keeper:
         elif isinstance(event, Rechecked):
             self.rechecked.append(event.find)
         elif isinstance(event, VolumeSeen):
-            self.job.set_volumes(self.source.id, [volume_row(event)])
+            self.job.set_volumes(self.source.id, [event])
         elif isinstance(event, Seen):
             self.texture.write(event.start, event.classes)
         elif isinstance(event, Progress):

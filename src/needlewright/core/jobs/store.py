@@ -28,10 +28,9 @@ from needlewright.core.jobs.rows import (
     SourceRow,
     StepRow,
     TallyRow,
-    VolumeRow,
 )
-from needlewright.core.jobs.writing import FindWriter, coded_from
-from needlewright.core.search.events import Find
+from needlewright.core.jobs.writing import RECORD_COLUMNS, FindWriter, record_from
+from needlewright.core.search.events import Find, VolumeSeen
 from needlewright.core.sources.source import Source
 
 ORDERS = {
@@ -193,9 +192,8 @@ class Job:
         if not rows:
             raise JobError("find-unknown", find=number)
         extra, parts, start, stop, parent, *told = self._database.execute(
-            "SELECT f.extra, f.parts, f.preview_start, f.preview_stop, min(p.id), f.created,"
-            " f.modified, f.accessed, f.removed_at, f.original, f.purge_at, f.encoding, f.content,"
-            " f.coded, f.record_at FROM finds f"
+            "SELECT f.extra, f.parts, f.preview_start, f.preview_stop, min(p.id),"
+            f" {', '.join(f'f.{name}' for name in RECORD_COLUMNS)} FROM finds f"
             " LEFT JOIN finds p ON p.source = f.source AND p.start = f.parent_start"
             " AND p.format = f.parent_format WHERE f.id = ?", (number,)).fetchone()
         extents = self._database.execute(
@@ -207,8 +205,7 @@ class Job:
             rows[0], tuple((o, length) for o, length in extents),
             tuple(Check(n, Outcome(o), c, json.loads(d), bool(k)) for n, o, c, d, k in checks),
             tuple(Part(n, a, b) for n, a, b in json.loads(parts)), json.loads(extra),
-            None if start is None else (start, stop), parent, told[0], told[1], told[2], told[3],
-            told[4], told[5], told[6], told[7], coded_from(told[8]), told[9])
+            None if start is None else (start, stop), parent, record_from(told))
 
     def spans(self, source: int) -> list[tuple[int, int, int]]:
         """(id, first byte, length of the first extent) of all finds of a source, by place."""
@@ -288,7 +285,7 @@ class Job:
         return [CoverageRow(s, n, tuple(t.split(",")), bool(b), bool(f), a, o)
                 for s, n, t, b, f, a, o in rows]
 
-    def set_volumes(self, source: int, rows: Sequence[VolumeRow]) -> None:
+    def set_volumes(self, source: int, rows: Sequence[VolumeSeen]) -> None:
         """Keep what was learnt of volumes; one that begins at the same byte replaces its row."""
         with self._writing():
             self._database.executemany(
@@ -296,12 +293,12 @@ class Job:
                 [(source, r.start, r.size, r.kind, r.label, r.cluster_size, r.state, r.named_by,
                   r.used, r.used_bytes, ",".join(r.limits)) for r in rows])
 
-    def volumes(self, source: int) -> list[VolumeRow]:
+    def volumes(self, source: int) -> list[VolumeSeen]:
         """The volumes that are known of a source, by place."""
         rows = self._database.execute(
             "SELECT start, size, kind, label, cluster_size, state, named_by, used, used_bytes,"
             " limits FROM volumes WHERE source = ? ORDER BY start", (source,))
-        return [VolumeRow(s, n, k, name, c, state, by, used, total, tuple(filter(
+        return [VolumeSeen(s, n, k, name, c, state, by, used, total, tuple(filter(
             None, limits.split(",")))) for s, n, k, name, c, state, by, used, total, limits in rows]
 
     def steps(self) -> list[StepRow]:

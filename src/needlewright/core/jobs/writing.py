@@ -27,10 +27,10 @@ COLUMNS = (
 )
 INSERT = (f"INSERT OR IGNORE INTO finds ({', '.join(COLUMNS)})"
           f" VALUES ({', '.join('?' * len(COLUMNS))})")
+RECORD_COLUMNS = COLUMNS[COLUMNS.index("record_at"):]
 STANDING = (
-    "SELECT id, grade, share, size, claim, found_by, name, path, removed, record_at, stated,"
-    " created, modified, accessed, removed_at, kept, original, purge_at, encoding, content, coded,"
-    " unproven FROM finds WHERE source = ? AND start = ? AND format = ?")
+    "SELECT id, grade, share, size, claim, found_by, name, path, removed,"
+    f" {', '.join(RECORD_COLUMNS)} FROM finds WHERE source = ? AND start = ? AND format = ?")
 
 
 class FindWriter:
@@ -115,10 +115,7 @@ class FindWriter:
         checks = self._database.execute(
             "SELECT name, outcome, code, detail, content FROM checks WHERE find = ? ORDER BY place",
             (row[0],)) if row[9] is not None or row[1] == Grade.WHOLE else ()
-        record = None
-        if row[9] is not None:
-            record = Record(row[9], row[10], row[11], row[12], row[13], row[14], row[15], row[18],
-                            row[19], coded_from(row[20]), row[16], row[17], bool(row[21]))
+        record = record_from(row[9:])
         return Standing(
             int(row[0]), Grade(row[1]), row[2], row[3], row[4], tuple(row[5].split(",")), row[6],
             row[7], None if row[8] is None else bool(row[8]), record,
@@ -213,6 +210,16 @@ class FindWriter:
             except OSError as error:
                 raise JobError("job-not-written", path=str(self._folder),
                                reason=str(error)) from error
+
+
+def record_from(row: Sequence[Any]) -> Record | None:
+    """The record that RECORD_COLUMNS hold; None where there is none."""
+    if row[0] is None:
+        return None
+    (at, stated, created, modified, accessed, removed_at, kept, original, purge_at, encoding,
+     content, coded, unproven) = row
+    return Record(at, stated, created, modified, accessed, removed_at, kept, encoding, content,
+                  coded_from(coded), original, purge_at, bool(unproven))
 
 
 def _record_columns(record: Record | None) -> tuple[Any, ...]:
