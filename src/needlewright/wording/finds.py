@@ -129,7 +129,9 @@ def group_head(order: str, key: str | None, start: int, stop: int) -> str:
     if key.startswith("kept:"):
         return volumes.KEPT_HEADS.get(key[5:], key[5:])
     if key.startswith("in:"):
-        return key[3:] or "the uppermost folder"
+        folder, _, volume = key[3:].partition("\n")
+        folder = folder or "the uppermost folder"
+        return f"{folder} on {volumes.kind(volume)}" if volume else folder
     if order == "taken":
         return units.day(key) if key else NO_DAY
     if order == "camera":

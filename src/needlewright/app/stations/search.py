@@ -6,11 +6,11 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QPixmap
 from PySide6.QtWidgets import (
     QButtonGroup,
-    QComboBox,
     QFrame,
     QHBoxLayout,
     QLayout,
     QLineEdit,
+    QMenu,
     QWidget,
 )
 
@@ -155,6 +155,7 @@ class Search(QWidget):
         grades = ("whole", "partial", "remnant", "gone")
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
         self._volumes: list[VolumeSeen] = []
+        self._volume: VolumeSeen | None = None  # the one that is the area
         fill(left, 4, self._area_row(), self._which_row(), self._how_row(), 12, self._grade_row(),
              None)
         whole = QHBoxLayout(self)
@@ -194,11 +195,9 @@ class Search(QWidget):
         self.everything = button(words.SEARCH_EVERYTHING, "areaAll", self.refresh, "link")
         self.marked = button(words.SEARCH_MARKED, "areaMarked", self.refresh, "link")
         self.free = button(words.SEARCH_FREE, "areaFree", self.refresh, "link")
-        self.one_volume = QComboBox()
-        self.one_volume.setObjectName("areaVolume")
-        self.one_volume.activated.connect(lambda _: self._volume_chosen())
+        self.one_volume = button(words.SEARCH_VOLUME, "areaVolume", self.choose_volume, "link")
         self._areas = QButtonGroup(self)
-        for choice in (self.everything, self.marked, self.free):
+        for choice in (self.everything, self.marked, self.free, self.one_volume):
             choice.setCheckable(True)
             self._areas.addButton(choice)
         self.everything.setChecked(True)
@@ -224,33 +223,32 @@ class Search(QWidget):
         return line(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.folder,
                     None, spacing=12)
 
-    def _volume_chosen(self) -> None:
-        """A volume as the area: none of the other choices holds then."""
-        if self.one_volume.currentIndex() > 0:
-            self._areas.setExclusive(False)
-            for choice in self._areas.buttons():
-                choice.setChecked(False)
-            self._areas.setExclusive(True)
-        else:
-            self.everything.setChecked(True)
+    def choose_volume(self) -> None:
+        """Let one of the volumes be the area."""
+        menu = QMenu(self)
+        titles = {menu.addAction(volume_words.title(row.kind, row.label, row.size)): row
+                  for row in self._volumes}
+        below = self.one_volume.mapToGlobal(self.one_volume.rect().bottomLeft())
+        self.use_volume(titles.get(menu.exec(below), self._volume))
+
+    def use_volume(self, row: VolumeSeen | None) -> None:
+        """Search in this volume; None: in everything."""
+        self._volume = row
+        self.one_volume.setText(words.SEARCH_VOLUME if row is None else volume_words.title(
+            row.kind, row.label, row.size))
+        (self.everything if row is None else self.one_volume).setChecked(True)
         self.refresh()
 
     def _show_volumes(self) -> None:
         """Offer the volumes that are known, where there is more to choose than everything."""
         job, source = self._session.job, self._session.source
-        rows = job.volumes(source.id) if job and source else []
-        if rows != self._volumes:
-            self._volumes = rows
-            self.one_volume.clear()
-            self.one_volume.addItem(words.SEARCH_VOLUME)
-            for row in rows:
-                self.one_volume.addItem(volume_words.title(row.kind, row.label, row.size))
-        self.one_volume.setVisible(len(rows) > 1)
-        self.free.setEnabled(any(row.used_bytes is not None for row in rows))
+        self._volumes = job.volumes(source.id) if job and source else []
+        self.one_volume.setVisible(len(self._volumes) > 1)
+        self.free.setEnabled(any(row.used_bytes is not None for row in self._volumes))
         if not self.free.isEnabled() and self.free.isChecked():
             self.everything.setChecked(True)
-        if self._areas.checkedButton() is not None and self.one_volume.currentIndex() > 0:
-            self.one_volume.setCurrentIndex(0)
+        if self._volume is not None and all(r.start != self._volume.start for r in self._volumes):
+            self.use_volume(None)
 
     def _how_row(self) -> QHBoxLayout:
         self.at_sectors = button(words.SEARCH_SECTORS, "atSectors", self.refresh, "link")
@@ -301,10 +299,8 @@ class Search(QWidget):
     def area(self) -> Span | None:
         if self.marked.isChecked() and self._session.marked is not None:
             return Span(*self._session.marked)
-        index = self.one_volume.currentIndex() - 1
-        if self._areas.checkedButton() is None and 0 <= index < len(self._volumes):
-            volume = self._volumes[index]
-            return Span(volume.start, volume.start + volume.size)
+        if self.one_volume.isChecked() and self._volume is not None:
+            return Span(self._volume.start, self._volume.start + self._volume.size)
         return None
 
     def plan(self, step: str) -> Plan:

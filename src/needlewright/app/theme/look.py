@@ -146,6 +146,9 @@ QLineEdit {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 8
   padding: {px(6)} {px(10)}; selection-background-color: {c.thread};
   selection-color: {c.on_thread}; }}
 QLineEdit:focus {{ border: 2px solid {c.thread}; padding: {px(5)} {px(9)}; }}
+QMenu {{ background: {c.panel}; color: {c.ink}; border: 1px solid {c.line}; padding: 4px; }}
+QMenu::item {{ padding: {px(4)} {px(14)}; }}
+QMenu::item:selected {{ background: {c.thread}; color: {c.on_thread}; }}
 QPlainTextEdit {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 8px; }}
 QToolTip {{ background: {c.panel}; color: {c.ink}; border: 1px solid {c.line}; padding: 4px; }}
 QScrollBar:vertical {{ background: transparent; width: 12px; margin: 0; }}

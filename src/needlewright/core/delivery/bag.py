@@ -35,6 +35,7 @@ from needlewright.core.sources.source import Source
 
 COPY_BYTES = 1 << 20
 BAG_FILES = "bagit.txt"
+IN_TRASH = ("trash", "phone-trash")
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,13 +172,15 @@ def _write_all(
             if any(row.source == source.id for row in rows):
                 opened[source.id] = stack.enter_context(open_source(source.path))
         for row in rows:
-            folder = safe_path(row.path).parent if row.path else PurePosixPath()
-            place = names.unique(folder, row.name or words.name(row))
+            record = job.record(row.id)
+            path = _path_of(record)
+            folder = safe_path(path).parent if path else PurePosixPath()
+            place = names.unique(folder, path.rsplit("/", 1)[-1] if path else words.name(row))
             target = payload.joinpath(*place.parts)
             target.parent.mkdir(parents=True, exist_ok=True)
             digest = hashlib.sha256()
             with target.open("xb") as out:
-                for block in _blocks(opened[row.source], job.record(row.id)):
+                for block in _blocks(opened[row.source], record):
                     if stop.is_set():
                         yield None, 0
                         return
@@ -188,6 +191,14 @@ def _write_all(
                 os.fsync(out.fileno())
             _keep_date(target, row.modified or row.taken)
             written[row.id] = Written(f"data/{place}", digest.hexdigest())
+
+
+def _path_of(record: FindRecord) -> str | None:
+    """Where a file goes in the bag: what was put into a trash goes back to where it was."""
+    told = record.record
+    if told is not None and told.original and told.kept in IN_TRASH:
+        return told.original
+    return record.row.path or record.row.name
 
 
 def _blocks(source: Source, record: FindRecord) -> Iterator[bytes]:

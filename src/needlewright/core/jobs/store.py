@@ -33,8 +33,12 @@ from needlewright.core.jobs.writing import RECORD_COLUMNS, FindWriter, record_fr
 from needlewright.core.search.events import Find, VolumeSeen
 from needlewright.core.sources.source import Source
 
+# What is still kept comes first, the likeliest to be wanted before the rest.
+KEPT_FIRST = ("CASE f.kept WHEN 'trash' THEN 0 WHEN 'phone-trash' THEN 1"
+              " WHEN 'gallery-trash' THEN 2 WHEN 'version' THEN 3 WHEN 'unfinished' THEN 4"
+              " WHEN 'hidden' THEN 5 ELSE 6 END")
 ORDERS = {
-    "origin": "f.source, f.kept = '', f.kept, f.folder IS NULL, f.folder, f.start",
+    "origin": f"f.source, {KEPT_FIRST}, f.folder IS NULL, f.folder, f.start",
     "name": "f.name IS NULL, f.name, f.id",
     "found": "f.id", "size": "f.size DESC, f.id",
     "taken": "coalesce(f.taken, f.modified) IS NULL, coalesce(f.taken, f.modified), f.id",
@@ -48,6 +52,16 @@ GROUPS = {
     "taken": "coalesce(substr(coalesce(f.taken, f.modified), 1, 10), '')",
     "camera": "coalesce(f.camera, '')", "kind": "f.kind", "grade": "f.grade",
 }
+# Where a source has several volumes, folders of one name lie on different ones.
+VOLUME = ("(SELECT {told} FROM volumes v WHERE v.source = f.source AND v.start <= f.start"
+          " ORDER BY v.start DESC LIMIT 1)")
+VOLUME_NAME = "coalesce(nullif(v.label, ''), v.kind)"
+ORDER_BY_VOLUME = (f"f.source, {KEPT_FIRST}, {VOLUME.format(told='v.start')}, f.folder IS NULL,"
+                   " f.folder, f.start")
+GROUP_BY_VOLUME = (
+    "CASE WHEN f.kept <> '' THEN 'kept:' || f.kept WHEN f.folder IS NOT NULL THEN 'in:' || f.folder"
+    f" || char(10) || coalesce({VOLUME.format(told=VOLUME_NAME)}, '')"
+    " END")
 FIND_COLUMNS = (
     "f.id, f.source, f.kind, f.format, f.extension, f.start, f.size, f.grade, f.share, f.name,"
     " f.path, f.removed, f.width, f.height, f.taken, f.camera, f.orientation, f.damage_row,"
@@ -163,10 +177,17 @@ class Job:
         The group is what heads them (see GROUPS); None where there is none.
         """
         where, values = _where(wanted)
+        group, by = GROUPS.get(order, "NULL"), ORDERS[order]
+        if order == "origin" and self._several_volumes():
+            group, by = GROUP_BY_VOLUME, ORDER_BY_VOLUME
         return self._database.execute(
             "SELECT f.id, coalesce(f.width, 0), coalesce(f.height, 0), f.source, f.start, f.size,"
-            f" f.orientation, {GROUPS.get(order, 'NULL')}{FROM_FINDS}{where}"
-            f" ORDER BY {ORDERS[order]}", values).fetchall()
+            f" f.orientation, {group}{FROM_FINDS}{where} ORDER BY {by}", values).fetchall()
+
+    def _several_volumes(self) -> bool:
+        """Whether any source has more than one."""
+        return self._database.execute(
+            "SELECT 1 FROM volumes GROUP BY source HAVING count(*) > 1").fetchone() is not None
 
     def rows(self, ids: Sequence[int]) -> list[FindRow]:
         """The rows of `ids`, in their order; unknown ids are left out."""
