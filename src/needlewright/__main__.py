@@ -2,6 +2,10 @@
 
 import sys
 
+if not sys.flags.safe_path:
+    # `-m` puts the working directory first, where a stranger's module may lie.
+    del sys.path[0]
+
 from needlewright.cli import main
 
 if __name__ == "__main__":

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import contextlib
 import re
-import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject, QProcess, Signal
+from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, Signal
 from PySide6.QtGui import QPixmap
 
 from needlewright.app.copies import Copies
 from needlewright.app.settings import Settings, jobs_folder
 from needlewright.app.viewmodels.finds import FindsModel
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
+from needlewright.core import processes
 from needlewright.core.delivery.names import safe_name
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.folder import strip_path
@@ -157,7 +157,12 @@ class Session(QObject):
         builder.readyReadStandardError.connect(self._hear_builder)
         builder.finished.connect(self._builder_ended)
         self.demo_builder = builder
-        builder.start(sys.executable, ["-m", "needlewright.demo"])
+        environment = QProcessEnvironment()
+        for name, value in processes.environment().items():
+            environment.insert(name, value)
+        builder.setProcessEnvironment(environment)
+        program, *arguments = processes.command("needlewright.demo")
+        builder.start(program, arguments)
         self.demo_changed.emit()
 
     def _hear_builder(self) -> None:

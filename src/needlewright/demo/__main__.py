@@ -1,5 +1,5 @@
-"""`python -m needlewright.demo` builds the stream card, for callers that want it in a process of
-its own; lines 'done total' go to standard error, the path to standard output."""
+"""`python -m needlewright.demo [FOLDER]` draws the stream card in a process of its own; lines
+'done total' go to standard error, the path to standard output."""
 
 from needlewright.demo.card import main
 

@@ -11,6 +11,8 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import re
+import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
@@ -23,6 +25,8 @@ from typing import Any
 import numpy as np
 import platformdirs
 
+from needlewright.core import processes
+from needlewright.core.errors import JobError
 from needlewright.demo import clips, photos, scenes
 from needlewright.demo.fat32 import Entry, Fat32Volume
 
@@ -225,9 +229,29 @@ def folder() -> Path:
 def build(target: Path | None = None, told: Callable[[int, int], None] | None = None) -> Path:
     """The card in `target` (default: the user's cache), built if it is not there; its path.
 
-    `told` is called with (photos drawn, photos in all).
+    `told` is called with (photos drawn, photos in all). Drawn in a process of its own: the
+    processes that draw inherit from it that they import nothing from the working directory.
     """
-    place = target or folder()
+    place = (target or folder()).absolute()
+    card = place / CARD
+    if card.exists() and (place / TRUTH).exists():
+        return card
+    child = processes.start("needlewright.demo", str(place), stdin=subprocess.DEVNULL,
+                            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    said = ""
+    with child:
+        assert child.stderr is not None
+        for line in child.stderr:
+            said = line.decode("utf-8", "replace").strip()
+            if told and (match := re.fullmatch(r"(\d+) (\d+)", said)):
+                told(int(match[1]), int(match[2]))
+    if child.returncode:
+        raise JobError("demo-failed", reason=said)
+    return card
+
+
+def draw(place: Path, told: Callable[[int, int], None] | None = None) -> Path:
+    """Draw the card and write it into `place`; its path."""
     card = place / CARD
     if card.exists() and (place / TRUTH).exists():
         return card
@@ -266,7 +290,8 @@ def _counted(jpegs: Iterator[bytes], told: Callable[[int, int], None] | None,
 
 def main() -> None:
     """Build the card and print its path; lines 'done total' go to standard error."""
-    path = build(told=lambda done, total: print(done, total, file=sys.stderr, flush=True))
+    place = Path(sys.argv[1]) if len(sys.argv) > 1 else folder()
+    path = draw(place, told=lambda done, total: print(done, total, file=sys.stderr, flush=True))
     print(path)
 
 

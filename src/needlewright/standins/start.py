@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import subprocess
-import sys
 import tempfile
 from pathlib import Path
 from urllib.parse import quote
 
+from needlewright.core import processes
 from needlewright.standins.faults import Faults
 
 
@@ -20,10 +20,9 @@ class CardReader:
         faults.save(folder / "faults.json")
         self.truth = folder / "truth.json"
         self.socket = folder / "reader.sock"
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "needlewright.standins.reader", str(image),
-             str(folder / "faults.json"), str(self.socket), str(self.truth)],
-            stdout=subprocess.PIPE, stdin=subprocess.DEVNULL)
+        self.process = processes.start(
+            "needlewright.standins.reader", str(image.absolute()), str(folder / "faults.json"),
+            str(self.socket), str(self.truth), stdin=subprocess.DEVNULL)
         assert self.process.stdout is not None
         if self.process.stdout.readline().strip() != b"ready":
             raise RuntimeError("the simulated card reader did not start")

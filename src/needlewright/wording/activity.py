@@ -55,6 +55,8 @@ LOG = {
     "volume-table-header-wrong": "The partition table at {start_place} is damaged.",
     "volume-table-entries-wrong": "Entries of the partition table at {start_place} are damaged.",
     "volume-table-unreadable": "The partition table at {start_place} cannot be read.",
+    "decoders-unconfined": "This kernel does not offer {missing}, so the decoders of pictures and "
+                           "clips are confined less than they could be.",
     "delivered": "Delivered {files} files, {bytes_size}, to {path}; read back and compared.",
     "delivery-stopped": "The delivery to {path} was stopped; nothing there looks complete.",
     "copy-begins": "Copy of {source} to {image} begins, or goes on.",

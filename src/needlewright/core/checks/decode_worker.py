@@ -1,10 +1,13 @@
 """The isolated decoder: a process that decodes one file after another and may die of any.
 
-Started as `python -m needlewright.core.checks.decode_worker`. One request a line of JSON on
-standard input: `path`, `extents` ([[offset, length], ...], bytes) or `payload` (so many bytes
-follow), `format` (as in `Format.decoder`), `task` ("picture", "look", "frames" or "still"),
-`preview` ([start, stop] in the file), `side` (pixels of what is shown), `turn` (EXIF orientation),
-`seconds`. Answers are lines of JSON: `alive` now and then from long work, and at last one whose
+Started as a module with the number of the process it works for; it ends with that one. First it
+tells, as `missing`, what the kernel could not take away from it (see `confine`). One request a line
+of JSON on standard input: `path`, `extents` ([[offset, length], ...], bytes), `payload` (so many
+bytes follow) or `served` (so many bytes, which it asks for piece by piece), `format` (as in
+`Format.decoder`), `task` ("picture", "look", "frames" or "still"), `preview` ([start, stop] in the
+file), `inset` (show that as well), `side` (pixels of what is shown), `turn` (EXIF orientation),
+`seconds`. Answers are lines of JSON: `alive` now and then from long work; `want` (offset, length)
+where bytes are asked for, which come behind their count in four bytes; and at last one whose
 `blobs` says how many bytes of JPEG follow, one number a picture.
 
 Imports neither NumPy nor numba unless a file needs a decoder that does: each worker would carry
@@ -26,11 +29,14 @@ from typing import Any, BinaryIO
 from PIL import Image, PngImagePlugin
 
 from needlewright.core.checks import worker_pictures as pictures
+from needlewright.core.checks.confine import confine, end_with_parent
 
 MEMORY_LIMIT = 1 << 30  # bytes of address space
 LIBRARIES = 1 << 29  # what the libraries of clips and raw pictures take of it by themselves
 MAX_PIXELS = 180_000_000  # at four bytes a pixel this stays within the limit
 MAX_FILE_BYTES = 1 << 28
+SERVED_BYTES = 1 << 20  # asked for at once
+UNREADABLE = 0xFFFF_FFFF
 NICENESS = 5
 ALIVE_SECONDS = 1.0
 PICTURES: dict[str, Callable[[bytes, dict[str, Any]], tuple[dict[str, Any], list[bytes]]]] = {
@@ -39,17 +45,18 @@ PICTURES: dict[str, Callable[[bytes, dict[str, Any]], tuple[dict[str, Any], list
 }
 
 
-def _limit() -> None:
+def _limit() -> list[str]:
+    """Bound this process; returns what the kernel could not take away."""
     os.nice(NICENESS)  # whoever looks at the window goes first
     room = MEMORY_LIMIT + LIBRARIES
     resource.setrlimit(resource.RLIMIT_AS, (room, room))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))  # a decoder has nothing to write
+    sys.dont_write_bytecode = True
     Image.MAX_IMAGE_PIXELS = MAX_PIXELS
     PngImagePlugin.MAX_TEXT_MEMORY = 1 << 22
     warnings.simplefilter("ignore")
     warnings.simplefilter("error", Image.DecompressionBombWarning)
     Image.preinit()
+    return confine()
 
 
 class ExtentFile(io.RawIOBase):
@@ -105,13 +112,66 @@ class ExtentFile(io.RawIOBase):
         super().close()
 
 
-def _read(request: dict[str, Any], stdin: BinaryIO) -> bytes:
+class ServedFile(io.RawIOBase):
+    """A file whose bytes only the parent can read, asked for piece by piece."""
+
+    def __init__(self, size: int, stdin: BinaryIO, stdout: BinaryIO) -> None:
+        super().__init__()
+        self._size, self._at = size, 0
+        self._stdin, self._stdout = stdin, stdout
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        base = {0: 0, 1: self._at, 2: self._size}[whence]
+        self._at = max(0, base + offset)
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def read(self, size: int = -1) -> bytes:
+        left = max(0, self._size - self._at)
+        wanted = left if size is None or size < 0 else min(size, left)
+        pieces = []
+        while wanted > 0:
+            length = min(wanted, SERVED_BYTES)
+            self._stdout.write(json.dumps({"want": [self._at, length]}).encode() + b"\n")
+            self._stdout.flush()
+            count = int.from_bytes(self._stdin.read(4), "little")
+            if count == UNREADABLE:
+                raise OSError("the source cannot be read here")
+            block = self._stdin.read(count)
+            if not block:
+                break
+            pieces.append(block)
+            self._at += len(block)
+            wanted -= len(block)
+        return b"".join(pieces)
+
+    def readinto(self, target: Any) -> int:
+        block = self.read(len(target))
+        target[: len(block)] = block
+        return len(block)
+
+
+def _opened(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO) -> io.RawIOBase:
+    if "served" in request:
+        return ServedFile(int(request["served"]), stdin, stdout)
+    return ExtentFile(request["path"], request["extents"])
+
+
+def _read(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO) -> bytes:
     if "payload" in request:
         return stdin.read(int(request["payload"]))
-    total = sum(length for _, length in request["extents"])
+    total = int(request.get("served", 0)) or sum(length for _, length in request["extents"])
     if total > MAX_FILE_BYTES:
         raise ValueError("file too large to decode")
-    with ExtentFile(request["path"], request["extents"]) as file:
+    with _opened(request, stdin, stdout) as file:
         data = file.read()
         while len(data) < total:
             block = file.read(total - len(data))
@@ -121,7 +181,7 @@ def _read(request: dict[str, Any], stdin: BinaryIO) -> bytes:
     return data
 
 
-def _clip(request: dict[str, Any], stdin: BinaryIO,
+def _clip(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO,
           alive: Callable[[], None]) -> tuple[dict[str, Any], list[bytes]]:
     from needlewright.core.checks import worker_clips as clips
 
@@ -129,7 +189,7 @@ def _clip(request: dict[str, Any], stdin: BinaryIO,
     if "payload" in request:
         source = io.BytesIO(stdin.read(int(request["payload"])))
     else:
-        source = ExtentFile(request["path"], request["extents"])
+        source = _opened(request, stdin, stdout)
     task = {"look": clips.look, "frames": clips.every_frame, "still": clips.still}[request["task"]]
     with source:
         return task(source, request, alive)  # type: ignore[arg-type]
@@ -152,14 +212,16 @@ class _Pulse:
 def main() -> None:
     """Answer requests until standard input ends."""
     stdin, stdout = sys.stdin.buffer, sys.stdout.buffer
-    _limit()
+    end_with_parent(int(sys.argv[1]))
+    stdout.write(json.dumps({"missing": _limit()}).encode() + b"\n")
+    stdout.flush()
     while line := stdin.readline():
         request = json.loads(line)
         try:
             if request["format"] in ("CLIP", "SOUND"):
-                answer, blobs = _clip(request, stdin, _Pulse(stdout))
+                answer, blobs = _clip(request, stdin, stdout, _Pulse(stdout))
             else:
-                data = _read(request, stdin)
+                data = _read(request, stdin, stdout)
                 work = PICTURES.get(request["format"], pictures.decode_picture)
                 answer, blobs = work(data, request)
         except (MemoryError, OSError, ValueError) as error:

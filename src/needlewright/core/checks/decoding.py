@@ -11,18 +11,24 @@ import json
 import os
 import select
 import subprocess
-import sys
 import time
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
+from needlewright.core import processes
+from needlewright.core.errors import SourceError
 from needlewright.core.sources.source import Source
+from needlewright.core.sources.threads import Thread
 
 TIME_LIMIT_S = 30.0
 THUMBNAIL_SIDE = 360  # pixels
-MAX_SENT_BYTES = 1 << 26  # of a file whose bytes have to be sent to a worker
+MAX_SENT_BYTES = 1 << 24  # of a file that is sent whole to a worker that cannot read it itself
+SERVED_TIMES = 8  # as many times the size of a file may a worker ask for its bytes
+SERVED_BYTES = 1 << 22  # ... and so many at once
+UNREADABLE = (0xFFFF_FFFF).to_bytes(4, "little")
+MAX_LINE_BYTES, MAX_BLOB_BYTES, MAX_BLOBS = 1 << 22, 1 << 24, 4  # of what a worker may answer
 PIXELS_IN_FLIGHT = 40_000_000
 LOST_TO_CRASH = "crash"
 LOST_TO_TIME = "time"
@@ -40,7 +46,7 @@ class DecodeRequest:
     `preview`: span of the embedded preview inside the file, bytes from its start. `task`: PICTURE;
     for clips and sound LOOK (first frame and strip), FRAMES (all of it) or STILL (the frame at
     `seconds`). `side`: pixels of what is shown; `turn`: EXIF orientation of what does not say it
-    itself.
+    itself. `inset`: show the preview as a picture of its own, too.
     """
 
     source: Source
@@ -52,14 +58,19 @@ class DecodeRequest:
     task: str = PICTURE
     turn: int = 1
     seconds: float = 0.0
+    inset: bool = False
 
     def message(self) -> bytes:
         head: dict[str, Any] = {
             "format": self.format, "side": self.side, "preview": self.preview,
-            "task": self.task, "turn": self.turn, "seconds": self.seconds}
+            "task": self.task, "turn": self.turn, "seconds": self.seconds,
+            "inset": self.inset}
         pieces = self._pieces()
         if pieces is not None:
             head["path"], head["extents"] = pieces
+            return json.dumps(head).encode() + b"\n"
+        if self.size > MAX_SENT_BYTES:
+            head["served"] = self.size
             return json.dumps(head).encode() + b"\n"
         data = b"".join(self.source.read_at(offset, length) for offset, length in self.extents)
         head["payload"] = len(data)
@@ -77,10 +88,9 @@ class DecodeRequest:
         return (path, every) if path else None
 
     @property
-    def reachable(self) -> bool:
-        """Whether the worker can read the bytes by itself, or they are few enough to be sent."""
-        total = sum(length for _, length in self.extents)
-        return total <= MAX_SENT_BYTES or self._pieces() is not None
+    def size(self) -> int:
+        """Bytes of the file."""
+        return sum(length for _, length in self.extents)
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +124,8 @@ class StreamReport:
 class DecodeReport:
     """What the decoder said. `rows`: mean difference to the preview in 30 bands, grey levels.
 
-    `strip`: ten frames of a clip side by side, JPEG. `at`, `seconds`: time of a still, and of all.
+    `strip`: ten frames of a clip side by side, JPEG. `inset`: the embedded preview of a picture,
+    decoded and encoded again, JPEG. `at`, `seconds`: time of a still, and of all.
     """
 
     ok: bool
@@ -127,21 +138,24 @@ class DecodeReport:
     rows: tuple[float, ...] = ()
     correlation: float | None = None
     strip: bytes = b""
+    inset: bytes = b""
     streams: tuple[StreamReport, ...] = ()
     at: float | None = None
     seconds: float | None = None
     corrupt: bool = False
 
 
-def _report(answer: dict[str, Any], blobs: list[bytes]) -> DecodeReport:
+def _report(answer: dict[str, Any], blobs: list[bytes], task: str) -> DecodeReport:
     streams = tuple(
         StreamReport(**{**s, "damaged": tuple((a, b) for a, b in s["damaged"])})
         for s in answer.get("streams", ()))
+    second = blobs[1] if len(blobs) > 1 else b""
+    strip, inset = (second, b"") if task == LOOK else (b"", second)
     return DecodeReport(
         bool(answer["ok"]), answer.get("error"), answer.get("text", ""), answer.get("width"),
         answer.get("height"), blobs[0] if blobs else b"", answer.get("preview"),
         tuple(answer.get("rows", ())), answer.get("correlation"),
-        blobs[1] if len(blobs) > 1 else b"", streams, answer.get("at"), answer.get("seconds"),
+        strip, inset, streams, answer.get("at"), answer.get("seconds"),
         bool(answer.get("corrupt")))
 
 
@@ -152,6 +166,8 @@ class _Worker(Generic[Key]):
     later: bool = False
     pixels: int = 0
     started: float = 0.0
+    request: DecodeRequest | None = None
+    served: int = 0  # bytes handed out for this request
     inbox: bytearray = field(default_factory=bytearray)
 
     @property
@@ -175,6 +191,7 @@ class DecoderPool(Generic[Key]):
         self._later: deque[tuple[Key, DecodeRequest]] = deque()
         self.keep_free = False
         self._early: deque[tuple[Key, DecodeReport]] = deque()
+        self.missing: tuple[str, ...] = ()  # what this kernel could not take away from workers
 
     @property
     def urgent(self) -> int:
@@ -221,15 +238,10 @@ class DecoderPool(Generic[Key]):
         return [w.process.pid for w in self._workers]
 
     def _start(self) -> _Worker[Key]:
-        environment = {k: v for k, v in os.environ.items() if not k.startswith("QT_")}
-        # One arena: worker memory stays close to what pictures need.
-        environment["MALLOC_ARENA_MAX"] = "1"
-        environment["OPENBLAS_NUM_THREADS"] = "1"
-        process = subprocess.Popen(
-            [sys.executable, "-m", "needlewright.core.checks.decode_worker"],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-            env=environment,
-        )
+        process = processes.start(
+            "needlewright.core.checks.decode_worker", str(os.getpid()), stderr=subprocess.DEVNULL,
+            # One arena: worker memory stays close to what pictures need.
+            more={"MALLOC_ARENA_MAX": "1", "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"})
         worker: _Worker[Key] = _Worker(process)
         self._workers.append(worker)
         return worker
@@ -262,6 +274,7 @@ class DecoderPool(Generic[Key]):
 
     def _send(self, worker: _Worker[Key], key: Key, request: DecodeRequest) -> None:
         worker.key, worker.pixels, worker.started = key, request.pixels, time.monotonic()
+        worker.request, worker.served = request, 0
         assert worker.process.stdin is not None
         try:
             worker.process.stdin.write(request.message())
@@ -275,13 +288,28 @@ class DecoderPool(Generic[Key]):
             self._lose(worker, LOST_TO_CRASH)
             return self._early.popleft() if self._early else None
         worker.inbox += block
-        while (line_end := worker.inbox.find(b"\n")) >= 0:
+        try:
+            return self._answered(worker)
+        except (ValueError, KeyError, TypeError, BrokenPipeError):
+            # What no worker of ours says comes from one that something took over.
+            self._lose(worker, LOST_TO_CRASH)
+            return self._early.popleft() if self._early else None
+
+    def _answered(self, worker: _Worker[Key]) -> tuple[Key, DecodeReport] | None:
+        """The answer that has come whole, if any. Raises ValueError and its like for nonsense."""
+        while (line_end := worker.inbox.find(b"\n", 0, MAX_LINE_BYTES)) >= 0:
             answer = json.loads(bytes(worker.inbox[:line_end]))
-            if "alive" in answer:
-                worker.started = time.monotonic()
+            if "alive" in answer or "want" in answer or "missing" in answer:
                 del worker.inbox[: line_end + 1]
+                worker.started = time.monotonic()
+                if "want" in answer:
+                    self._serve(worker, *answer["want"])
+                elif "missing" in answer:
+                    self.missing = tuple(str(name) for name in answer["missing"])
                 continue
             sizes = [int(size) for size in answer["blobs"]]
+            if len(sizes) > MAX_BLOBS or any(not 0 <= s <= MAX_BLOB_BYTES for s in sizes):
+                raise ValueError("pictures beyond all bounds")
             total = line_end + 1 + sum(sizes)
             if len(worker.inbox) < total:
                 return None
@@ -290,10 +318,31 @@ class DecoderPool(Generic[Key]):
                 blobs.append(bytes(worker.inbox[at : at + size]))
                 at += size
             del worker.inbox[:total]
-            key, worker.key = worker.key, None
-            assert key is not None
-            return key, _report(answer, blobs)
+            if worker.key is None or worker.request is None:
+                raise ValueError("an answer that nobody asked for")
+            report = _report(answer, blobs, worker.request.task)
+            key, worker.key, worker.request = worker.key, None, None
+            return key, report
+        if len(worker.inbox) >= MAX_LINE_BYTES:
+            raise ValueError("a line without end")
         return None
+
+    def _serve(self, worker: _Worker[Key], offset: int, length: int) -> None:
+        """Hand a worker bytes of its file that it cannot read itself."""
+        request = worker.request
+        if request is None or not 0 <= length <= SERVED_BYTES or offset < 0:
+            raise ValueError("bytes of no file")
+        worker.served += length
+        if worker.served > SERVED_TIMES * (request.size + SERVED_BYTES):
+            raise ValueError("the same bytes again and again")
+        try:
+            block = Thread(request.source, request.extents).read_at(offset, length)
+            said = len(block).to_bytes(4, "little") + block
+        except SourceError:
+            said = UNREADABLE
+        assert worker.process.stdin is not None
+        worker.process.stdin.write(said)
+        worker.process.stdin.flush()
 
     def _overdue(self) -> Iterator[tuple[Key, DecodeReport]]:
         now = time.monotonic()

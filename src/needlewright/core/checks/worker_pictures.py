@@ -128,7 +128,21 @@ def decode_picture(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any]
         answer["error"], answer["text"] = "undecodable", str(error)[:200]
         answer["ok"] = False
         picture = _as_far_as_it_goes(data, request["format"], request["side"])
-    return answer, [_finish(picture, data, request, answer, turn)]
+    return answer, [_finish(picture, data, request, answer, turn), _inset(data, request)]
+
+
+def _inset(data: bytes, request: dict[str, Any]) -> bytes:
+    """The embedded preview as a picture of its own: what is recovered is shown by no other."""
+    preview = request.get("preview")
+    if not preview or not request.get("inset"):
+        return b""
+    try:
+        small = Image.open(io.BytesIO(data[preview[0] : preview[1]]), formats=("JPEG",))
+        small.draft("RGB", _wanted(small, request["side"]))
+        small.load()
+        return thumbnail(small, request["side"])
+    except Exception:
+        return b""
 
 
 def _all_frames(picture: Image.Image) -> Image.Image:
@@ -214,7 +228,7 @@ def decode_raw(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], li
         said = error.args[0] if error.args else name
         answer["text"] = (said.decode("utf-8", "replace") if isinstance(said, bytes) else
                           str(said))[:200]
-    return answer, [blob]
+    return answer, [blob, _inset(data, request)]
 
 
 def decode_jxl(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], list[bytes]]:

@@ -13,13 +13,13 @@ import json
 import os
 import shutil
 import subprocess
-import sys
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path, PurePosixPath
 
+from needlewright.core import processes
 from needlewright.core.checks.grading import Grade
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
 from needlewright.core.delivery.listing import Written, entry, head, write_lists
@@ -29,9 +29,9 @@ from needlewright.core.formats.base import Check
 from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
+from needlewright.core.stopping import StopSignal
 
 COPY_BYTES = 1 << 20
 BAG_FILES = "bagit.txt"
@@ -245,8 +245,8 @@ def _write_tags(job: Job, rows: Sequence[FindRow], staging: Path, words: Words,
 def _bag(staging: Path, stop: StopSignal, done: int,
          total: int) -> Generator[Delivering, None, bool]:
     """Run the bagger; returns True when stopped."""
-    process = subprocess.Popen(
-        [sys.executable, "-m", "needlewright.core.delivery.bagger", str(staging)],
+    process = processes.start(
+        "needlewright.core.delivery.bagger", str(staging.absolute()), str(os.getpid()),
         stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
     try:
         while True:

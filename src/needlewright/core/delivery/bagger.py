@@ -1,9 +1,9 @@
 """Turns a folder of files into a bag, in a process of its own.
 
 The bagit package changes the working directory of the whole process while it works, which must not
-happen to a program with a window and threads. `python -m needlewright.core.delivery.bagger FOLDER`
-bags FOLDER/payload as FOLDER/bag and adds the tag files in FOLDER/tags; the tag manifest is saved
-last, so that it covers them.
+happen to a program with a window and threads. Started as a module with FOLDER and the process it
+works for, it bags FOLDER/payload as FOLDER/bag and adds the tag files in FOLDER/tags; the tag
+manifest is saved last, so that it covers them.
 """
 
 from __future__ import annotations
@@ -15,6 +15,8 @@ import sys
 from pathlib import Path
 
 import bagit
+
+from needlewright.core.checks.confine import end_with_parent
 
 
 def main(folder: str) -> None:
@@ -33,6 +35,7 @@ def main(folder: str) -> None:
 
 
 if __name__ == "__main__":
+    end_with_parent(int(sys.argv[2]))
     try:
         main(sys.argv[1])
     except (OSError, bagit.BagError) as error:

@@ -113,6 +113,8 @@ def _read_items(state: _State, meta: Box) -> None:
         at += 2  # the data reference
         base, at = (view.big(at, base_w) if base_w else 0), at + base_w
         extents, at = view.big(at, 2), at + 2
+        if extents > 1 and not index_w + offset_w + length_w:
+            raise FormatError("the table of items makes no sense", offset=iloc.start)
         for _ in range(extents):
             at += index_w
             offset, at = (view.big(at, offset_w) if offset_w else 0), at + offset_w

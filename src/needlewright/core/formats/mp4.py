@@ -88,6 +88,8 @@ def _gather(state: _State, start: int) -> None:
             if state.moov is not None:
                 add_fragment(view, box, state.tracks, defaults)
         elif box.name in (b"mdat", b"imda"):
+            if box.open_ended:
+                _settle(state)
             box = _closed(state, box)
             state.data.append(box)
         elif box.name == b"ftyp":
@@ -98,6 +100,11 @@ def _gather(state: _State, start: int) -> None:
             raise FormatError("the data ends here", offset=view.stop)
     if state.moov is None:
         raise FormatError("the index of the clip is not here", offset=state.stop)
+
+
+def _settle(state: _State) -> None:
+    for track in state.tracks:
+        track.settle()
 
 
 def _belongs(state: _State, box: Box) -> bool:
@@ -241,6 +248,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         _gather(state, start)
     except FormatError as error:
         problem = error
+    _settle(state)
     if state.moov is None and not state.data:
         raise problem or FormatError("no clip", offset=start)
     if state.ftyp is None and state.moov is None:

@@ -7,7 +7,6 @@ web has its first end near its start. The last end that more objects do not foll
 from __future__ import annotations
 
 import re
-import zlib
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
@@ -15,6 +14,7 @@ from needlewright.core.formats import jpeg
 from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.inflating import Inflater
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 
 READ_BYTES = 1 << 20
@@ -139,19 +139,20 @@ def _first_filter(head: bytes) -> bytes:
 
 
 def _inflates(view: View, start: int, stop: int) -> bool:
-    inflater, made, at = zlib.decompressobj(), 0, start
+    inflater, at = Inflater(MAX_INFLATE), start
     try:
-        while at < stop and not inflater.eof:
+        while at < stop and not inflater.ended:
             block = view.source.read_at(at, min(READ_BYTES, stop - at))
+            if not block:
+                return False
             at += len(block)
-            while block and not inflater.eof:
-                made += len(inflater.decompress(block, READ_BYTES))
-                if made > MAX_INFLATE:
-                    return True  # more than is worth inflating
-                block = inflater.unconsumed_tail
-    except zlib.error:
+            for _ in inflater.feed(block):
+                pass
+            if inflater.too_much:
+                return True  # more than is worth inflating
+    except FormatError:
         return False
-    return inflater.eof
+    return inflater.ended
 
 
 def _eof(state: _State, place: int, behind: int) -> int:

@@ -26,6 +26,7 @@ from needlewright.core.formats.exif import read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.windows import BlockReader
+from needlewright.core.structures.inflating import Inflater
 from needlewright.core.structures.view import dimensions, end_mark, structure
 
 MAGIC = b"\x89PNG\r\n\x1a\n"
@@ -119,7 +120,8 @@ def _chunk(source: Source, reader: BlockReader, state: _State, stop: int) -> Non
 def _damage(source: Source, state: _State, problem: FormatError) -> tuple[Break, float]:
     """Where the picture's rows stop being its own, by inflating what image data there is."""
     row, offset = 0, problem.offset
-    inflater, produced = zlib.decompressobj(), 0
+    produced = 0
+    inflater = Inflater(state.expected + state.row_bytes + 1, piece=INFLATE_STEP)
     step = source.sector_size
     for start, stop in state.data:
         at = start
@@ -129,7 +131,7 @@ def _damage(source: Source, state: _State, problem: FormatError) -> tuple[Break,
                 return _at_row(state, at, row)
             try:
                 good = _inflate(inflater, block, state, produced)
-            except zlib.error:
+            except FormatError:
                 return _at_row(state, at, produced // (state.row_bytes + 1))
             produced += good[0]
             row = produced // (state.row_bytes + 1)
@@ -139,23 +141,19 @@ def _damage(source: Source, state: _State, problem: FormatError) -> tuple[Break,
     return _at_row(state, max(problem.offset, offset) if state.data else problem.offset, row)
 
 
-def _inflate(inflater: zlib._Decompress, block: bytes, state: _State,
+def _inflate(inflater: Inflater, block: bytes, state: _State,
              produced: int) -> tuple[int, bool]:
     """(bytes inflated from `block`, whether all row filters in them are valid)."""
     made = 0
     line = state.row_bytes + 1
-    while block:
-        out = inflater.decompress(block, INFLATE_STEP)
+    for out in inflater.feed(block):
         if not state.interlaced:
             first = -(produced + made) % line
             for at in range(first, len(out), line):
                 if out[at] > 4:
                     return made + at, False
         made += len(out)
-        if produced + made > state.expected + line:  # inflates without end
-            return made, False
-        block = inflater.unconsumed_tail
-    return made, True
+    return made, not inflater.too_much
 
 
 def _at_row(state: _State, offset: int, row: int) -> tuple[Break, float]:

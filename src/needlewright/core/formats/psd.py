@@ -6,8 +6,6 @@ whose coded size follows from its row table or by inflating it.
 
 from __future__ import annotations
 
-import zlib
-
 import numpy as np
 
 from needlewright.core.errors import FormatError
@@ -15,6 +13,7 @@ from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, 
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.foreign import runs_make
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.inflating import Inflater
 from needlewright.core.structures.sector_checks import samples_check
 from needlewright.core.structures.view import (
     Parts,
@@ -34,21 +33,19 @@ READ_BYTES = 1 << 18
 
 def _inflated_end(view: View, at: int, want: int) -> int:
     """Where a zlib stream from `at` that makes `want` bytes ends; FormatError where it breaks."""
-    inflater, made = zlib.decompressobj(), 0
-    while not inflater.eof:
+    inflater = Inflater(want)
+    while not inflater.ended:
         block = view.peek(at, READ_BYTES)
         if not block:
             raise FormatError("the data ends here", offset=at)
-        while block:
-            try:
-                made += len(inflater.decompress(block, READ_BYTES))
-            except zlib.error as error:
-                raise FormatError("the picture does not inflate", offset=at) from error
-            if made > want:
-                raise FormatError("more picture than was stated", offset=at)
-            rest = inflater.unconsumed_tail
-            at += len(block) - len(rest) - len(inflater.unused_data)
-            block = b"" if inflater.eof else rest
+        try:
+            for _ in inflater.feed(block):
+                pass
+        except FormatError as error:
+            raise FormatError("the picture does not inflate", offset=at) from error
+        if inflater.too_much:
+            raise FormatError("more picture than was stated", offset=at)
+        at += len(block) - inflater.unused
     return at
 
 

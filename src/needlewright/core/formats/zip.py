@@ -23,6 +23,7 @@ from needlewright.core.formats.base import (
 )
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.inflating import Inflater
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 
 LOCAL, CENTRAL, END = b"PK\x03\x04", b"PK\x01\x02", b"PK\x05\x06"
@@ -130,7 +131,9 @@ def _unpack(state: _State, at: int, packed: int | None, method: int) -> tuple[in
     """(place behind the member's data at `at`, bytes made, their CRC-32)."""
     view, made, value = state.view, 0, 0
     stop = view.stop if packed is None else at + packed
-    inflater = zlib.decompressobj(-15) if method == DEFLATED else None
+    inflater = None
+    if method == DEFLATED:
+        inflater = Inflater(MAX_INFLATED - state.inflated, raw=True, piece=1 << 20)
     while at < stop:
         block = view.source.read_at(at, min(READ_BYTES, stop - at))
         if not block:
@@ -138,20 +141,17 @@ def _unpack(state: _State, at: int, packed: int | None, method: int) -> tuple[in
         if inflater is None:
             made, value, at = made + len(block), zlib.crc32(block, value), at + len(block)
             continue
-        rest = block
-        while rest and not inflater.eof:
-            try:
-                out = inflater.decompress(rest, 1 << 20)
-            except zlib.error as error:
-                raise FormatError("a member does not inflate", offset=at) from error
-            made, value = made + len(out), zlib.crc32(out, value)
-            rest = inflater.unconsumed_tail
-            if state.inflated + made > MAX_INFLATED:
-                raise FormatError("too much to inflate", offset=at)
-        at += len(block) - len(inflater.unused_data)
-        if inflater.eof:
+        try:
+            for out in inflater.feed(block):
+                made, value = made + len(out), zlib.crc32(out, value)
+        except FormatError as error:
+            raise FormatError("a member does not inflate", offset=at) from error
+        if inflater.too_much:
+            raise FormatError("too much to inflate", offset=at)
+        at += len(block) - inflater.unused
+        if inflater.ended:
             break
-    if inflater is not None and not inflater.eof:
+    if inflater is not None and not inflater.ended:
         raise FormatError("a member does not inflate", offset=at)
     if packed is not None and at != stop:
         raise FormatError("a member is shorter than stated", offset=at)

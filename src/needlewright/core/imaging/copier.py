@@ -35,12 +35,12 @@ from needlewright.core.imaging.map_saving import save
 from needlewright.core.imaging.planner import TRIES, Planner, Wish
 from needlewright.core.imaging.reader import SLOTS, Answer, ReaderProcess
 from needlewright.core.imaging.rebuild import rebuild
-from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources import map_file
 from needlewright.core.sources.map_file import MapFile
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Span
+from needlewright.core.stopping import StopSignal
 
 SAVE_SECONDS = 4.0  # between two saves of the map: at most so much is read twice after a crash
 TELL_SECONDS = 0.1

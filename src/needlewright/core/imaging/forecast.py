@@ -17,7 +17,7 @@ import numpy.typing as npt
 
 from needlewright.core.imaging.planner import Queue, Read
 from needlewright.core.imaging.reader import ReaderProcess
-from needlewright.core.search.plan import StopSignal
+from needlewright.core.stopping import StopSignal
 
 SAMPLE_BYTES = 4096
 SECONDS = 5.0

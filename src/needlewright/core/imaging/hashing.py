@@ -10,11 +10,10 @@ import json
 import mmap
 import os
 import select
-import subprocess
-import sys
 from collections import deque
 from collections.abc import Callable
 
+from needlewright.core import processes
 from needlewright.core.sources.source import Source
 
 SLOTS = 16
@@ -28,10 +27,9 @@ class _Lane:
         self.waiting: deque[int] = deque()
         self.found: dict[str, str] = {}
         self._inbox = b""
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "needlewright.core.imaging.hash_child", str(fd),
-             str(SLOT_BYTES), kind, str(size), str(chunk_bytes)],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, pass_fds=(fd,))
+        self._process = processes.start(
+            "needlewright.core.imaging.hash_child", str(fd), str(SLOT_BYTES), kind, str(size),
+            str(chunk_bytes), pass_fds=(fd,))
 
     def ask(self, slot: int, offset: int, length: int) -> None:
         assert self._process.stdin is not None

@@ -11,14 +11,13 @@ import json
 import mmap
 import os
 import select
-import subprocess
-import sys
 import threading
 import time
 from collections import deque
 from dataclasses import dataclass
 from typing import Any
 
+from needlewright.core import processes
 from needlewright.core.errors import SourceError
 from needlewright.core.imaging.planner import READ_BYTES, Read
 from needlewright.core.sources.map_file import Origin
@@ -48,10 +47,9 @@ class ReaderProcess:
         os.ftruncate(self._memory_fd, SLOTS * READ_BYTES)
         self._shared = mmap.mmap(self._memory_fd, SLOTS * READ_BYTES)
         self._view = memoryview(self._shared)
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "needlewright.core.imaging.reader_child", spec,
-             str(self._memory_fd), str(READ_BYTES)],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, pass_fds=(self._memory_fd,))
+        self._process = processes.start(
+            "needlewright.core.imaging.reader_child", spec, str(self._memory_fd),
+            str(READ_BYTES), pass_fds=(self._memory_fd,))
         self._inbox = b""
         self._slot = 0
         self.waiting: deque[tuple[int, Read]] = deque()

@@ -10,12 +10,12 @@ from pathlib import Path
 
 from needlewright.core.errors import SourceError
 from needlewright.core.imaging.hash_child import chunk_hash
-from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources import map_file
 from needlewright.core.sources.map_file import MapFile
 from needlewright.core.sources.read_map import State
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
+from needlewright.core.stopping import StopSignal
 
 READ_BYTES = 1 << 20
 

@@ -11,9 +11,9 @@ from needlewright.core.imaging.copier import CopyPlan, copy
 from needlewright.core.imaging.events import Copied, CopyEvent, Trouble, Waiting, WentOn
 from needlewright.core.jobs.opening import refuse_on_source
 from needlewright.core.jobs.store import Job
-from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.devices import mounted_for_writing
 from needlewright.core.sources.registry import open_source, short_name, whole_name
+from needlewright.core.stopping import StopSignal
 
 IMAGES = "images"
 TROUBLES_LOGGED = 200  # of one run; the read map holds all of them

@@ -13,11 +13,11 @@ from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.merging import RECORD_CHECKS
 from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.store import Job
-from needlewright.core.search.carving import Interrupted, follow
+from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
 from needlewright.core.search.events import Find
-from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.registry import open_source
+from needlewright.core.stopping import Interrupted, StopSignal
 
 POLL_SECONDS = 0.1
 

@@ -32,11 +32,12 @@ from needlewright.core.search.events import (
     Seen,
     VolumeSeen,
 )
-from needlewright.core.search.plan import Plan, StopSignal
+from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.search.spans import joined
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source, Span
+from needlewright.core.stopping import StopSignal
 
 BATCH = 1000
 EDGE_BYTES = 1 << 17  # damage is placed at most so far before the bytes that are missing

@@ -16,10 +16,12 @@ from needlewright.core.kernels.signatures import (
     build_table,
     find_signatures,
 )
-from needlewright.core.search.plan import Plan, StopSignal
+from needlewright.core.search.plan import Plan
+from needlewright.core.sources.budget import Budget
 from needlewright.core.sources.careful import first_unreadable
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.sources.windows import Window
+from needlewright.core.stopping import StopSignal
 
 HEAD_BYTES = 64
 READ_TRIES = 4  # of a walk over bytes that cannot be read
@@ -28,20 +30,16 @@ BLOCK_BYTES = 1 << 20
 OPEN_PARENTS = 32  # broken finds that are remembered, the innermost last
 
 
-class Interrupted(Exception):
-    """The search was told to stop in the middle of a walk; never leaves the search."""
-
-
 class _Watched(Window):
-    """The source up to an edge; reading from it ends the walk when the search is to stop."""
+    """The source up to an edge, for one walk: what it costs is counted, and it hears the stop."""
 
-    def __init__(self, source: Source, edge: int, stop: StopSignal) -> None:
+    def __init__(self, source: Source, edge: int, start: int, stop: StopSignal) -> None:
         super().__init__(source, Span(0, edge))
-        self._stop = stop
+        self.budget = Budget(start, stop)
 
     def read_into(self, offset: int, target: memoryview) -> int:
-        if self._stop.is_set():
-            raise Interrupted
+        assert self.budget is not None
+        self.budget.read(offset, min(len(target), self.size - offset))
         return super().read_into(offset, target)
 
 
@@ -66,7 +64,7 @@ def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
     edge = source.size
     for _ in range(READ_TRIES):
         try:
-            walk = form.walk(_Watched(source, edge, stop), start, edge)
+            walk = form.walk(_Watched(source, edge, start, stop), start, edge)
         except SourceError as error:
             if error.code != "source-range":
                 raise
@@ -120,7 +118,7 @@ def _is_whole(source: Source, start: int, form: Format, stop: StopSignal) -> boo
     if not form.accept(source.read_at(start, HEAD_BYTES)):
         return False
     try:
-        inner = form.walk(_Watched(source, source.size, stop), start, source.size)
+        inner = form.walk(_Watched(source, source.size, start, stop), start, source.size)
     except FormatError:
         return False
     return inner.broken is None and inner.ended and not inner.remnant

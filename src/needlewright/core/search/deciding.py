@@ -48,8 +48,6 @@ def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
     if not decoder or implausible or walk.stop <= walk.start:
         return None
     asked = _request(case, source)
-    if not asked.reachable:
-        return None
     if decoder == CLIP:
         return replace(case, task=LOOK), replace(asked, task=LOOK), False
     if decoder == SOUND:
@@ -57,7 +55,7 @@ def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
     preview = None
     if walk.preview is not None:
         preview = (walk.preview[0] - walk.start, walk.preview[1] - walk.start)
-    return case, replace(asked, preview=preview), False
+    return case, replace(asked, preview=preview, inset=walk.broken is not None), False
 
 
 def all_frames(case: Case, source: Source) -> tuple[Case, DecodeRequest, bool]:
@@ -126,10 +124,12 @@ def damaged_from(walk: Walk, verdict: Verdict, report: DecodeReport | None) -> i
     return walk.start + min(places) if places else walk.start
 
 
-def preview_find(case: Case, find: Find, source: Source, step: str) -> Find | None:
+def preview_find(case: Case, find: Find, source: Source, step: str,
+                 report: DecodeReport | None) -> Find | None:
     """The intact preview of a find that is not whole, as a remnant linked to it; or None.
 
-    What is no more than its preview anyway is not told twice.
+    What is no more than its preview anyway is not told twice. Its picture is what a decoder made
+    of it: bytes of the medium are shown to nobody.
     """
     walk = case.walk
     worth = find.grade is Grade.PARTIAL and walk.broken is not None
@@ -149,4 +149,4 @@ def preview_find(case: Case, find: Find, source: Source, step: str) -> Find | No
         (step,), verdict.checks, replace(inner.facts, taken=walk.facts.taken,
                                          camera=walk.facts.camera),
         inner.parts, parent=(find.start, find.format),
-        thumbnail=source.read_at(start, inner.stop - start))
+        thumbnail=report.inset if report is not None else b"")

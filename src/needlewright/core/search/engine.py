@@ -11,10 +11,11 @@ import numpy.typing as npt
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.errors import SourceError
 from needlewright.core.search.deciding import Case
-from needlewright.core.search.events import Event
-from needlewright.core.search.plan import Plan, StopSignal
+from needlewright.core.search.events import Event, Note
+from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import Context, steps
 from needlewright.core.sources.source import Source, Span
+from needlewright.core.stopping import StopSignal
 
 
 def search(source: Source, plan: Plan, stop: StopSignal,
@@ -35,6 +36,9 @@ def search(source: Source, plan: Plan, stop: StopSignal,
             begin = max(area.start, min(plan.resume.get(name, area.start), area.stop))
             context = Context(source, plan, area, begin, stop, decoders)
             yield from step.run(context if known is None else replace(context, known=known))
+            if decoders.missing:
+                yield Note("decoders-unconfined", {"missing": ", ".join(decoders.missing)})
+                decoders.missing = ()
     finally:
         decoders.close()
 

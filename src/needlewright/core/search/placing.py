@@ -14,9 +14,9 @@ from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format, Walk
 from needlewright.core.formats.recognising import format_of_name, recognise
 from needlewright.core.search.carving import follow
-from needlewright.core.search.plan import StopSignal
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.threads import Thread
+from needlewright.core.stopping import StopSignal
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, cut
 

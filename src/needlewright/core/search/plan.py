@@ -4,16 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Protocol
 
 from needlewright.core.formats.base import Kind
 from needlewright.core.sources.source import Span
-
-
-class StopSignal(Protocol):
-    """Anything with `is_set`, such as threading.Event."""
-
-    def is_set(self) -> bool: ...
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,8 +13,9 @@ from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.registry import Registry
 from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event
-from needlewright.core.search.plan import Plan, StopSignal
+from needlewright.core.search.plan import Plan
 from needlewright.core.sources.source import Source, Span
+from needlewright.core.stopping import StopSignal
 
 
 @dataclass(frozen=True, slots=True)

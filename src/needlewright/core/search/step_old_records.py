@@ -16,12 +16,13 @@ import numpy.typing as npt
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.kernels.signatures import find_signatures
-from needlewright.core.search.carving import Interrupted, strong_signatures
+from needlewright.core.search.carving import strong_signatures
 from needlewright.core.search.events import Ending, Event, Finished, Note, Progress
 from needlewright.core.search.proving import Prover
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.search.step_records import seen
 from needlewright.core.sources.careful import read_around
+from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.base import Reader
 from needlewright.core.volumes.finding import (
     Volume,

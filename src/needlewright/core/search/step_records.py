@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.search.carving import Interrupted
 from needlewright.core.search.events import Ending, Event, Finished, Note, Progress, VolumeSeen
 from needlewright.core.search.proving import Prover
 from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.base import Entry, Reader, State
 from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
 

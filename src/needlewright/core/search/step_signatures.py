@@ -25,7 +25,6 @@ from needlewright.core.kernels.texture import Texture
 from needlewright.core.search.carving import (
     HEAD_BYTES,
     Claims,
-    Interrupted,
     chosen_formats,
     follow,
 )
@@ -58,6 +57,7 @@ from needlewright.core.search.spans import (
 )
 from needlewright.core.sources.careful import read_around
 from needlewright.core.sources.source import Span
+from needlewright.core.stopping import Interrupted
 
 NAME = "signatures"
 BLOCK_BYTES = 1 << 19  # read at once, into one buffer that is used again and stays in the cache
@@ -307,7 +307,7 @@ def _told(state: _Pass, case: Case, report: DecodeReport | None, first: bool) ->
     source = state.context.source
     find, verdict = find_of(case, report, NAME, source.sector_size)
     yield Found(find) if first else Rechecked(find)
-    inner = preview_find(case, find, source, NAME) if first else None
+    inner = preview_find(case, find, source, NAME, report) if first else None
     if inner is not None:
         yield Found(inner)
     place = damaged_from(case.walk, verdict, report)

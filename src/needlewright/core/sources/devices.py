@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from needlewright.core import processes
+
 COLUMNS = ("NAME,PATH,SIZE,TYPE,MODEL,SERIAL,TRAN,RM,RO,MOUNTPOINTS,FSTYPE,LABEL,PHY-SEC,LOG-SEC,"
            "FSVER")
 WHOLE = frozenset({"disk", "loop", "rom", "raid0", "raid1", "raid5", "raid6", "raid10"})
@@ -62,7 +64,7 @@ def list_devices() -> list[Device]:
     try:
         done = subprocess.run(
             ["lsblk", "--json", "--bytes", "--output", COLUMNS], capture_output=True,
-            timeout=LSBLK_SECONDS, check=True)
+            env=processes.environment(), timeout=LSBLK_SECONDS, check=True)
         listed = json.loads(done.stdout)["blockdevices"]
     except (subprocess.SubprocessError, OSError, ValueError, KeyError):
         return []

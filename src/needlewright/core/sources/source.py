@@ -8,6 +8,7 @@ from types import TracebackType
 from typing import Self
 
 from needlewright.core.errors import FormatError
+from needlewright.core.sources.budget import Budget
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +38,7 @@ class Source(ABC):
     name: str
     sector_size: int = 512
     block_size: int = 512
+    budget: Budget | None = None  # of the walk that this is read for
 
     def close(self) -> None:
         """Let go of what is open; reading afterwards raises SourceError."""

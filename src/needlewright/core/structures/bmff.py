@@ -13,7 +13,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.structures.view import View
 
 MAX_BOXES = 500_000
-MAX_TABLE_BYTES = 1 << 28  # of one sample table; hours of film stay far below
+MAX_TABLE_BYTES = 1 << 25  # of one sample table; a day of film stays below
 LETTERS = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789 -_.\xa9")
 PRIVATE = frozenset(b"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789")
 MAX_PRIVATE = 1 << 24  # bytes of a box that only its maker knows

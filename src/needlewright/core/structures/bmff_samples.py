@@ -12,7 +12,13 @@ from needlewright.core.errors import FormatError
 from needlewright.core.structures.bmff import MAX_TABLE_BYTES, Box, child, children
 from needlewright.core.structures.view import View
 
-MAX_SAMPLES = 50_000_000
+MAX_SAMPLES = 6_000_000  # of one track: more than a day of film at 60 frames a second
+MAX_RUN = 1 << 18  # samples of one fragment
+MAX_IDLE = 4096  # samples without a byte, one behind another
+BLOCK_ENTRIES = 1 << 13  # of a table, that are judged before more is read
+#: Bytes of one sample of sound as the coding's name states it (QuickTime, sound descriptions).
+PLAIN_SOUND = {b"sowt": 2, b"twos": 2, b"raw ": 1, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8,
+               b"alaw": 1, b"ulaw": 1}
 MAX_TRACKS = 64
 Longs = npt.NDArray[np.int64]
 
@@ -37,6 +43,18 @@ class Track:
     offsets: Longs = field(default_factory=lambda: np.zeros(0, np.int64))
     sizes: Longs = field(default_factory=lambda: np.zeros(0, np.int64))
     times: Longs = field(default_factory=lambda: np.zeros(1, np.int64))
+    frame_bytes: int = 0  # of plain sound: one sample of all channels
+    runs: list[tuple[Longs, Longs, Longs]] = field(default_factory=list)
+
+    def settle(self) -> None:
+        """Put what fragments brought (offsets, sizes, steps of time) behind the rest."""
+        if self.runs:
+            offsets, sizes, steps = zip(*self.runs)
+            self.offsets = np.concatenate((self.offsets, *offsets))
+            self.sizes = np.concatenate((self.sizes, *sizes))
+            self.times = np.concatenate(
+                (self.times, self.times[-1] + np.cumsum(np.concatenate(steps))))
+            self.runs = []
 
     @property
     def seconds(self) -> float:
@@ -45,11 +63,34 @@ class Track:
 
 def _table(view: View, box: Box, header: int, count: int, width: int) -> npt.NDArray[np.uint8]:
     """`count` entries of `width` bytes behind `header` bytes of `box`, uint8[count, width]."""
+    _fits(box, header, count, width)
+    raw = np.frombuffer(view.take(box.body + header, count * width), np.uint8)
+    return raw.reshape(count, width)
+
+
+def _fits(box: Box, header: int, count: int, width: int) -> None:
     size = count * width
     if size > MAX_TABLE_BYTES or box.body + header + size > box.stop:
         raise FormatError("a sample table longer than its box", offset=box.start)
-    raw = np.frombuffer(view.take(box.body + header, size), np.uint8)
-    return raw.reshape(count, width)
+
+
+def _judged_table(view: View, box: Box, count: int, dtype: str) -> Longs:
+    """The sizes of `count` samples, read as far as they can be sizes of samples of this file.
+
+    A box may claim the rest of the medium; what lies there is no table.
+    """
+    width = np.dtype(dtype).itemsize
+    _fits(box, 12, count, width)
+    room, found, total = view.stop - view.start, [np.zeros(0, np.int64)], 0
+    for first in range(0, count, BLOCK_ENTRIES):
+        number = min(BLOCK_ENTRIES, count - first)
+        raw = view.take(box.body + 12 + first * width, number * width)
+        part = np.frombuffer(raw, dtype).astype(np.int64)
+        total += int(part.sum())
+        if total > room or (number > MAX_IDLE and not part.any()):
+            raise FormatError("sizes of samples make no sense", offset=box.start)
+        found.append(part)
+    return np.concatenate(found)
 
 
 def _numbers(raw: npt.NDArray[np.uint8], dtype: str) -> Longs:
@@ -104,16 +145,27 @@ def _read_tables(view: View, stbl: Box, track: Track, origin: int) -> None:
     boxes = {box.name: box for box in children(view, stbl.body, stbl.stop)}
     if b"stsd" in boxes:
         _description(view, boxes[b"stsd"], track)
-    sizes = _sizes(view, boxes)
-    track.sizes = sizes
-    if sizes.size == 0:
+    same, count, sizes = _sizes(view, boxes, track)
+    if count == 0:
         return  # a fragmented file keeps them in its fragments
     if b"stsc" not in boxes:
         raise FormatError("no table of chunks", offset=stbl.start)
-    chunks = _chunk_offsets(view, boxes) + origin
-    track.offsets = _place(view, boxes[b"stsc"], chunks, sizes)
+    chunks = _chunk_offsets(view, boxes, count) + origin
+    per_chunk = _samples_of(view, boxes[b"stsc"], chunks.size, count)
+    if same:
+        # Plain sound counts every few bytes as a sample: here a chunk is one.
+        track.offsets, track.sizes = chunks[: per_chunk.size], per_chunk * same
+        track.times = np.concatenate(([0], np.cumsum(per_chunk))) * _step(view, boxes)
+        return
+    track.sizes, track.offsets = sizes, _place(per_chunk, chunks, sizes)
     if b"stts" in boxes:
         track.times = _times(view, boxes[b"stts"], sizes.size)
+
+
+def _step(view: View, boxes: dict[bytes, Box]) -> int:
+    """Units of time that one sample takes, where all take the same."""
+    box = boxes.get(b"stts")
+    return view.big(box.body + 12, 4) if box is not None and view.big(box.body + 4, 4) else 1
 
 
 def _description(view: View, stsd: Box, track: Track) -> None:
@@ -121,6 +173,8 @@ def _description(view: View, stsd: Box, track: Track) -> None:
     if entry is None:
         return
     track.coding = entry.name
+    if track.handler == b"soun" and entry.name in PLAIN_SOUND and entry.size >= 36:
+        track.frame_bytes = PLAIN_SOUND[entry.name] * view.big(entry.body + 16, 2)
     if track.handler == b"vide" and entry.size >= 86:
         track.width = view.big(entry.body + 24, 2) or track.width
         track.height = view.big(entry.body + 26, 2) or track.height
@@ -130,59 +184,78 @@ def _description(view: View, stsd: Box, track: Track) -> None:
                 track.length_bytes = (view.take(box.body + at, 1)[0] & 3) + 1
 
 
-def _sizes(view: View, boxes: dict[bytes, Box]) -> Longs:
+def _sizes(view: View, boxes: dict[bytes, Box], track: Track) -> tuple[int, int, Longs]:
+    """(size of every sample or 0, number of samples, their sizes where they differ)."""
+    nothing = np.zeros(0, np.int64)
     if b"stsz" in boxes:
         box = boxes[b"stsz"]
         same, count = view.big(box.body + 4, 4), view.big(box.body + 8, 4)
-        if count > MAX_SAMPLES:
-            raise FormatError("too many samples", offset=box.start)
         if same:
+            same = max(same, track.frame_bytes)
             # Nothing stands behind the count, so it is bounded by what the file can hold.
             if same * count > view.stop - view.start:
                 raise FormatError("more samples than the file has bytes", offset=box.start)
-            return np.full(count, same, np.int64)
-        return _numbers(_table(view, box, 12, count, 4), ">u4").ravel()
+            return same, count, nothing
+        if count > MAX_SAMPLES:
+            raise FormatError("too many samples", offset=box.start)
+        return 0, count, _judged_table(view, box, count, ">u4")
     if b"stz2" in boxes:
         box = boxes[b"stz2"]
         bits, count = view.big(box.body + 4, 4) & 0xFF, view.big(box.body + 8, 4)
         if bits not in (8, 16) or count > MAX_SAMPLES:
             raise FormatError("sizes of samples make no sense", offset=box.start)
-        raw = _table(view, box, 12, count, bits // 8)
-        return _numbers(raw, ">u2" if bits == 16 else "u1").ravel()
-    return np.zeros(0, np.int64)
+        return 0, count, _judged_table(view, box, count, ">u2" if bits == 16 else "u1")
+    return 0, 0, nothing
 
 
-def _chunk_offsets(view: View, boxes: dict[bytes, Box]) -> Longs:
+def _chunk_offsets(view: View, boxes: dict[bytes, Box], samples: int) -> Longs:
+    """Where the chunks of `samples` samples begin; no chunk is empty."""
     for name, width in ((b"stco", 4), (b"co64", 8)):
         if name in boxes:
             box = boxes[name]
-            raw = _table(view, box, 8, view.big(box.body + 4, 4), width)
-            offsets = _numbers(raw, f">u{width}").ravel()
+            count = view.big(box.body + 4, 4)
+            if count > samples:
+                raise FormatError("chunks and samples do not add up", offset=box.start)
+            offsets = _numbers(_table(view, box, 8, count, width), f">u{width}").ravel()
             if offsets.size and (offsets < 0).any():
                 raise FormatError("a chunk past any file", offset=box.start)
             return offsets
     raise FormatError("no table of chunk offsets", offset=view.start)
 
 
-def _place(view: View, stsc: Box, chunks: Longs, sizes: Longs) -> Longs:
-    """Absolute offset of each sample: chunks hold runs of samples one behind another (8.7.4)."""
-    runs = _numbers(_table(view, stsc, 8, view.big(stsc.body + 4, 4), 12), ">u4")
+def _samples_of(view: View, stsc: Box, chunks: int, samples: int) -> Longs:
+    """int64[chunks in use]: how many of `samples` samples each chunk holds (8.7.4)."""
+    count = view.big(stsc.body + 4, 4)
+    if count > max(chunks, 1) + 1:
+        raise FormatError("the table of chunks makes no sense", offset=stsc.start)
+    runs = _numbers(_table(view, stsc, 8, count, 12), ">u4")
     if runs.shape[0] == 0 or runs[0, 0] != 1 or (np.diff(runs[:, 0]) <= 0).any():
         raise FormatError("the table of chunks makes no sense", offset=stsc.start)
-    first = np.minimum(runs[:, 0] - 1, chunks.size)
-    per_chunk = np.repeat(runs[:, 1], np.diff(np.append(first, chunks.size)))
-    total = int(per_chunk.sum()) if per_chunk.size and per_chunk.max() <= MAX_SAMPLES else -1
-    if total < sizes.size or total > MAX_SAMPLES:
+    first = np.minimum(runs[:, 0] - 1, chunks)
+    per_chunk = np.repeat(runs[:, 1], np.diff(np.append(first, chunks)))
+    sums = np.cumsum(per_chunk)
+    if not sums.size or sums[-1] < samples:
         raise FormatError("chunks and samples do not add up", offset=stsc.start)
-    chunk_of = np.repeat(np.arange(per_chunk.size), per_chunk)[: sizes.size]
+    used = int(np.searchsorted(sums, samples)) + 1
+    per_chunk = per_chunk[:used].copy()
+    per_chunk[-1] -= int(sums[used - 1]) - samples
+    return np.asarray(per_chunk, np.int64)
+
+
+def _place(per_chunk: Longs, chunks: Longs, sizes: Longs) -> Longs:
+    """Absolute offset of each sample: chunks hold runs of samples one behind another (8.7.4)."""
+    chunk_of = np.repeat(np.arange(per_chunk.size), per_chunk)
     before = np.concatenate(([0], np.cumsum(sizes)[:-1]))
-    starts = np.searchsorted(chunk_of, np.arange(per_chunk.size))
+    starts = np.cumsum(per_chunk) - per_chunk
     starts = np.minimum(starts, max(0, sizes.size - 1))
     return np.asarray(chunks[chunk_of] + before - before[starts][chunk_of], np.int64)
 
 
 def _times(view: View, stts: Box, samples: int) -> Longs:
-    runs = _numbers(_table(view, stts, 8, view.big(stts.body + 4, 4), 8), ">u4")
+    count = view.big(stts.body + 4, 4)
+    if count > samples:
+        return np.zeros(1, np.int64)
+    runs = _numbers(_table(view, stts, 8, count, 8), ">u4")
     if runs.shape[0] == 0 or int(runs[:, 0].sum()) > MAX_SAMPLES:
         return np.zeros(1, np.int64)
     steps = np.repeat(runs[:, 1], runs[:, 0])[:samples]
@@ -245,17 +318,17 @@ def _add_run(view: View, trun: Box, track: Track, base: int, anchor: int,
         at += 4
     at += 4 if flags & 0x4 else 0
     fields = [bit for bit in (0x100, 0x200, 0x400, 0x800) if flags & bit]
-    if count > MAX_SAMPLES or at + 4 * len(fields) * count > trun.stop:
+    if count > MAX_RUN or at + 4 * len(fields) * count > trun.stop:
         raise FormatError("a run longer than its box", offset=trun.start)
-    if not fields and defaults.size * count > view.stop - view.start:
+    if 0x200 not in fields and not 0 < defaults.size * count <= view.stop - view.start and count:
         raise FormatError("more samples than the file has bytes", offset=trun.start)
+    if sum(sizes.size for _, sizes, _ in track.runs) + count > MAX_SAMPLES:
+        raise FormatError("too many samples", offset=trun.start)
     values = np.frombuffer(view.take(at, 4 * len(fields) * count), ">u4")
     values = values.reshape(count, len(fields)).astype(np.int64)
     column = {bit: values[:, i] for i, bit in enumerate(fields)}
     sizes = column.get(0x200, np.full(count, defaults.size, np.int64))
     steps = column.get(0x100, np.full(count, defaults.duration, np.int64))
     offsets = base + np.concatenate(([0], np.cumsum(sizes)[:-1])) if count else sizes
-    track.offsets = np.concatenate((track.offsets, offsets)).astype(np.int64)
-    track.sizes = np.concatenate((track.sizes, sizes)).astype(np.int64)
-    track.times = np.concatenate((track.times, track.times[-1] + np.cumsum(steps)))
+    track.runs.append((offsets.astype(np.int64), sizes, steps))
     return base + int(sizes.sum())

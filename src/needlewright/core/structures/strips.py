@@ -5,8 +5,6 @@ TIFF 6.0 sections 9 (PackBits) and 22 (JPEG, with Technical Note 2); Adobe's Def
 
 from __future__ import annotations
 
-import zlib
-
 import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
@@ -14,6 +12,7 @@ from needlewright.core.formats import jpeg
 from needlewright.core.formats.base import Check, Outcome
 from needlewright.core.kernels.foreign import runs_make
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.structures.inflating import Inflater
 from needlewright.core.structures.sector_checks import payload_check, samples_check
 from needlewright.core.structures.tiff import Directory, Tiff
 
@@ -113,13 +112,13 @@ def _each(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]], proble
 def _deflate_problem(tiff: Tiff, directory: Directory, index: int, data: bytes) -> bool:
     """Whether the strip does not inflate to its size and its own checksum."""
     need = _row_bytes(tiff, directory) * _rows(tiff, directory, index)
-    inflater = zlib.decompressobj()
+    inflater = Inflater(need)
     try:
-        made = len(inflater.decompress(data, need + 1))
-        return made != need or not (inflater.eof or (inflater.decompress(
-            inflater.unconsumed_tail, 1) == b"" and inflater.eof))
-    except zlib.error:
+        for _ in inflater.feed(data):
+            pass
+    except FormatError:
         return True
+    return inflater.made != need or not inflater.ended
 
 
 def _runs_problem(tiff: Tiff, directory: Directory, index: int, data: bytes) -> bool:

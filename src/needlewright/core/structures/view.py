@@ -19,9 +19,12 @@ class View:
     def __init__(self, source: Source, start: int, stop: int, block_size: int = 1 << 16) -> None:
         self.source, self.start, self.stop = source, start, min(stop, source.size)
         self._reader = BlockReader(source, block_size)
+        self._budget = source.budget
 
     def take(self, at: int, length: int) -> bytes:
         """Exactly `length` bytes at `at`; FormatError where they do not fit."""
+        if self._budget is not None:
+            self._budget.step(at)
         if at < self.start or length < 0 or at + length > self.stop:
             raise FormatError("the data ends here", offset=min(max(at, self.start), self.stop))
         block = self._reader.read(at, length)
@@ -31,6 +34,8 @@ class View:
 
     def peek(self, at: int, length: int) -> bytes:
         """Up to `length` bytes at `at`, fewer at the end."""
+        if self._budget is not None:
+            self._budget.step(at)
         length = max(0, min(length, self.stop - at))
         return self._reader.read(at, length) if at >= self.start and length else b""
 

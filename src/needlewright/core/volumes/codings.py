@@ -7,13 +7,14 @@ with zeros, and the walk through the content shows it.
 
 from __future__ import annotations
 
-import zlib
 from bisect import bisect_right
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.threads import Thread
+from needlewright.core.structures.inflating import inflate, unpack_zstd
 from needlewright.core.volumes.base import Coded, CodedParts
 
 MAX_STORED = 4 << 20  # bytes of one compressed piece; more than any file system packs at once
@@ -72,25 +73,6 @@ def _copy(out: bytearray, back: int, length: int, begin: int, at: int) -> None:
         out += (piece * (length // back + 1))[:length]
 
 
-def inflate(data: bytes, made: int) -> bytes:
-    """Unpack a zlib stream into at most `made` bytes; what stands behind it is left."""
-    try:
-        return zlib.decompressobj().decompress(data, made)
-    except zlib.error as error:
-        raise FormatError("a compressed piece is damaged", offset=0) from error
-
-
-def zstd(data: bytes, made: int) -> bytes:
-    """Unpack a Zstandard frame into at most `made` bytes."""
-    import zstandard
-
-    try:
-        unpacker = zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
-        return bytes(unpacker.decompress(data)[:made])
-    except (zstandard.ZstdError, MemoryError) as error:
-        raise FormatError("a compressed piece is damaged", offset=0) from error
-
-
 def lz4(data: bytes, made: int) -> bytes:
     """Unpack an LZ4 block into at most `made` bytes."""
     import imagecodecs
@@ -138,15 +120,19 @@ def _f2fs(unpack: Callable[[bytes, int], bytes]) -> Callable[[bytes, int], bytes
 
 
 CODINGS: Mapping[str, Callable[[bytes, int], bytes]] = {
-    "lznt1": lznt1, "zlib": inflate, "zstd": zstd, "lz4": lz4, "lzo": lzo, "btrfs-lzo": btrfs_lzo,
-    "f2fs-lz4": _f2fs(lz4), "f2fs-lzo": _f2fs(lzo), "f2fs-zstd": _f2fs(zstd),
+    "lznt1": lznt1, "zlib": inflate, "zstd": unpack_zstd, "lz4": lz4, "lzo": lzo,
+    "btrfs-lzo": btrfs_lzo,
+    "f2fs-lz4": _f2fs(lz4), "f2fs-lzo": _f2fs(lzo), "f2fs-zstd": _f2fs(unpack_zstd),
 }
 
 
-def _unpacker(coding: str) -> Callable[[bytes, int], bytes]:
+def unpack(coding: str, data: bytes, made: int) -> bytes:
+    """At most `made` bytes of a compressed piece; FormatError where it or its sizes are wrong."""
     if coding not in CODINGS:
         raise FormatError("this way of compressing is not known", offset=0)
-    return CODINGS[coding]
+    if not 0 < made <= MAX_MADE or len(data) > MAX_STORED:
+        raise FormatError("a compressed piece is larger than any", offset=0)
+    return CODINGS[coding](data, made)
 
 
 class CodedThread(Source):
@@ -175,7 +161,8 @@ class CodedThread(Source):
             part = self._parts[index]
             piece = target[done : done + fits]
             if not isinstance(part, tuple):
-                piece[:] = self._made(index, part)[inside : inside + fits]
+                block = self._made(index, part)[inside : inside + fits]
+                piece[:] = block.ljust(fits, b"\0")
             elif part[0] is None:
                 piece[:] = bytes(fits)
             elif self._parent.read_into(self._base + part[0] + inside, piece) < fits:
@@ -191,11 +178,9 @@ class CodedThread(Source):
             extents = [(None if o is None else o + self._base, n) for o, n in part.extents]
             stored = Thread(self._parent, extents)
             made = b""
-            if stored.size <= MAX_STORED and part.made <= MAX_MADE:
-                try:
-                    made = _unpacker(part.coding)(stored.read_at(0, stored.size), part.made)
-                except FormatError:
-                    made = b""
+            if stored.size <= MAX_STORED:
+                with suppress(FormatError):
+                    made = unpack(part.coding, stored.read_at(0, stored.size), part.made)
             piece = made[part.skip : part.skip + part.length]
-            self._kept[index] = piece.ljust(part.length, b"\0")
+            self._kept[index] = piece.ljust(min(part.length, MAX_MADE), b"\0")
         return self._kept[index]

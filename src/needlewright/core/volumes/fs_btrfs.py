@@ -245,11 +245,11 @@ class BtrfsReader(Reader):
 
     def _inline(self, raw: bytes, made: int, coding: int, size: int) -> tuple[
             Extents, CodedParts, bytes | None, str]:
-        from needlewright.core.volumes.codings import CODINGS as UNPACK
+        from needlewright.core.volumes.codings import unpack
 
         if coding:
             try:
-                raw = UNPACK[CODINGS.get(coding, "?")](raw, made)
+                raw = unpack(CODINGS.get(coding, "?"), raw, made)
             except (KeyError, FormatError):
                 return (), (), None, "extents-wrong"
         return (), (), raw[:size].ljust(size, b"\0") if size <= 1 << 16 else None, ""
