@@ -31,13 +31,13 @@ from needlewright.core.kernels.signatures import (
     find_signatures,
 )
 from needlewright.core.kernels.texture import classify
-from needlewright.core.kernels.warm import warm
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.step_signatures import BLOCK_BYTES
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.warming import warm
 
 RUNS = 3
 SPARSE = 256 << 30

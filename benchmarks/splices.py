@@ -10,9 +10,9 @@ import random
 from collections import Counter, defaultdict
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Walk
 from needlewright.core.formats.jpeg import walk
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.walks import Walk
 from needlewright.demo import photos, scenes
 
 CLUSTER = 4096

@@ -14,11 +14,11 @@ from collections import Counter
 import numpy as np
 from tests.media import samples
 
-from needlewright.core.kernels.warm import warm
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.source import Source
+from needlewright.core.warming import warm
 
 BLOCK = 1 << 20
 PROSE = b"05:58 Reedmouth weir, mist; two otters heading upstream, one of them ringed (B7).\n"

@@ -22,12 +22,12 @@ from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.window import FINDS
 from needlewright.core.checks.grading import Grade
-from needlewright.core.formats.base import Check, Facts, Kind, Outcome
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.kernels.warm import warm
 from needlewright.core.search.events import Find
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.read_map import ReadMap, State
+from needlewright.core.walks import Check, Facts, Kind, Outcome
+from needlewright.core.warming import warm
 from needlewright.demo.card import build
 
 COUNT, FEWER, BATCH = 200_000, 100_000, 1000

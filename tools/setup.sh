@@ -40,4 +40,4 @@ fi
 "$venv/bin/python" -m pip install --quiet --disable-pip-version-check --no-deps \
     --no-build-isolation -e .
 # Compiled kernels are cached, so that the first window does not wait for them.
-"$venv/bin/python" -m needlewright.core.kernels.warm
+"$venv/bin/python" -m needlewright.core.warming

@@ -113,7 +113,7 @@ def _listed(known: Sequence[str]) -> Callable[[str], tuple[str, ...]]:
 
 
 def _kinds(text: str) -> tuple[str, ...]:
-    from needlewright.core.formats.base import Kind
+    from needlewright.core.walks import Kind
 
     return _listed([str(k) for k in Kind])(text)
 
@@ -151,9 +151,9 @@ def _demo(options: argparse.Namespace) -> int:
 
 
 def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
-    from needlewright.core.formats.base import Kind
     from needlewright.core.search.registry import steps
     from needlewright.core.sources.source import Span
+    from needlewright.core.walks import Kind
 
     return Plan(
         tuple(options.steps or steps()), frozenset(Kind(k) for k in options.kinds or ()),

@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
-from needlewright.core.formats.base import Check, Facts, Kind, Outcome
 from needlewright.core.jobs.coverage import CoverageRow, missing, outstanding, tokens_of
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.migrations import V1
@@ -22,6 +21,7 @@ from needlewright.core.kernels.texture import Texture
 from needlewright.core.search.events import Find, Found, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.source import Span
+from needlewright.core.walks import Check, Facts, Kind, Outcome
 from tests.media import clips, pictures, sounds
 from tests.support import FolderTest, medium, noise
 

@@ -16,10 +16,10 @@ from hypothesis import strategies as st
 
 from needlewright.core.delivery.bag import Delivered, deliver, destination_guards, job_id
 from needlewright.core.delivery.guards import MARKER, Need, look
-from needlewright.core.delivery.names import MAX_NAME_BYTES, Names, safe_name, safe_path
 from needlewright.core.errors import DeliveryError
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
+from needlewright.core.names import MAX_NAME_BYTES, Names, safe_name, safe_path
 from needlewright.core.search.plan import Plan
 from needlewright.wording.bag import words_for
 from tests.support import FolderTest, camera_jpeg, medium, png

@@ -8,10 +8,10 @@ import unittest
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Outcome
 from needlewright.core.formats.registry import formats
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.walks import Outcome
 from tests.fuzz import mutations, walk_all
 from tests.media import clips, pictures, samples, sounds
 from tests.support import CLUSTER, FolderTest, finds_on, medium, noise

@@ -13,7 +13,6 @@ from PIL import Image
 from needlewright.core.checks.decoding import DecodeReport, DecodeRequest, DecoderPool
 from needlewright.core.checks.grading import Grade, judge
 from needlewright.core.errors import JobError
-from needlewright.core.formats.base import Break, Check, Facts, Outcome, Walk
 from needlewright.core.formats.registry import formats, register
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.search.engine import search
@@ -21,6 +20,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.media import disks_under, shares_medium
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.walks import Break, Check, Facts, Outcome, Walk
 from tests.support import FolderTest, jpeg, noise, scene
 
 SOUND = Walk(0, 1000, True, None, 1.0, Facts(400, 300), preview=(10, 90), checks=(

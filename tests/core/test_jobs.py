@@ -12,7 +12,6 @@ from unittest import mock
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
-from needlewright.core.formats.base import Check, Facts, Kind, Outcome, Part
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.migrations import MIGRATIONS
 from needlewright.core.jobs.opening import hash_source, job_for_image
@@ -21,6 +20,7 @@ from needlewright.core.jobs.runner import Kept, run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Find, Found, Progress
 from needlewright.core.search.plan import Plan
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Part
 from tests.support import FolderTest, camera_jpeg, medium, noise
 
 PHOTO = camera_jpeg(1)

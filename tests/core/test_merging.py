@@ -3,10 +3,10 @@
 import unittest
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.formats.base import Check, Facts, Kind, Outcome
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.search.events import Find, Record
+from needlewright.core.walks import Check, Facts, Kind, Outcome
 from tests.support import FolderTest, noise
 
 

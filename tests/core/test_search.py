@@ -8,13 +8,13 @@ from PIL import Image
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import SourceError
-from needlewright.core.formats.base import Kind, Outcome
 from needlewright.core.search import step_signatures
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Ending, Finished, Found, Note, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.source import Span
+from needlewright.core.walks import Kind, Outcome
 from tests.support import (
     CLUSTER,
     FolderTest,

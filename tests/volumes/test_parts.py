@@ -16,9 +16,9 @@ from needlewright.core.sources.threads import Thread, position
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Times, cut
 from needlewright.core.volumes.codings import lznt1
-from needlewright.core.volumes.fat_directory import checksum, looks_like_entries, slots
-from needlewright.core.volumes.geometry import Geometry, by_own_numbers
-from needlewright.core.volumes.letters import Letters
+from needlewright.core.volumes.fat.directory import checksum, looks_like_entries, slots
+from needlewright.core.volumes.fat.letters import Letters
+from needlewright.core.volumes.former.geometry import Geometry, by_own_numbers
 from needlewright.core.volumes.stamps import Stamp, dos, nt, unix
 from needlewright.demo.fat32 import _entry, _long_entries, _short_name
 from tests.kernels import reference

@@ -7,9 +7,9 @@ from pathlib import Path
 
 import needlewright
 from needlewright.core.errors import SourceError
-from needlewright.core.formats.base import Check, Outcome
 from needlewright.core.imaging.events import CopyEnding, Pause
 from needlewright.core.search.record_finds import LOST_FATES, OF_NAMES
+from needlewright.core.walks import Check, Outcome
 from needlewright.wording import activity, checks, errors, guards, units, volumes
 
 CORE = Path(needlewright.__file__).parent / "core"

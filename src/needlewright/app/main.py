@@ -51,7 +51,7 @@ def make_window(settings: Settings | None = None,
 
 def warm_kernels() -> None:
     """Compile or load the kernels before they are needed."""
-    from needlewright.core.kernels.warm import warm
+    from needlewright.core.warming import warm
 
     warm()
 

@@ -17,12 +17,12 @@ from needlewright.app.settings import Settings, jobs_folder
 from needlewright.app.viewmodels.finds import FindsModel
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
 from needlewright.core import processes
-from needlewright.core.delivery.names import safe_name
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.folder import strip_path
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.names import safe_name
 from needlewright.core.search.events import Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device, list_devices

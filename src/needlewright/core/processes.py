@@ -6,11 +6,15 @@ environment variable points to: it runs isolated (`-I`), with the few variables 
 
 from __future__ import annotations
 
+import ctypes
 import os
+import signal
 import subprocess
 import sys
 from collections.abc import Mapping, Sequence
 from typing import IO
+
+PR_SET_PDEATHSIG = 1
 
 #: What a child may know of the environment; nothing of Python's own, no library paths.
 WANTED = frozenset((
@@ -30,6 +34,13 @@ def environment(more: Mapping[str, str] | None = None) -> dict[str, str]:
 def command(module: str, *arguments: str) -> list[str]:
     """The command that runs one of our modules in a process of its own."""
     return [sys.executable, "-I", "-m", module, *arguments]
+
+
+def end_with_parent(parent: int) -> None:
+    """In a child: have it killed when the process `parent`, which started it, ends (prctl(2))."""
+    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL, 0, 0, 0)
+    if os.getppid() != parent:  # it ended before we asked
+        os._exit(1)
 
 
 def start(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import importlib.util
 import pkgutil
 from collections.abc import Mapping
 from types import MappingProxyType
@@ -12,13 +13,14 @@ Entry = TypeVar("Entry")
 
 
 class Registry(Generic[Entry]):
-    """Entries by name, from all modules of `package` whose names begin with `prefix`.
+    """Entries by name, from all modules of `package` whose names begin with `prefix`; or, with
+    `within`, from the module of that name in each package inside `package`.
 
     Loaded at the first look; sorted by name, so that the order of imports decides nothing.
     """
 
-    def __init__(self, package: str, prefix: str = "") -> None:
-        self._package, self._prefix = package, prefix
+    def __init__(self, package: str, prefix: str = "", within: str = "") -> None:
+        self._package, self._prefix, self._within = package, prefix, within
         self._entries: dict[str, Entry] = {}
         self._loaded = False
 
@@ -34,7 +36,12 @@ class Registry(Generic[Entry]):
         if not self._loaded:
             package = importlib.import_module(self._package)
             for module in pkgutil.iter_modules(package.__path__):
+                name = f"{self._package}.{module.name}"
+                if self._within:
+                    name = f"{name}.{self._within}"
+                    if not module.ispkg or importlib.util.find_spec(name) is None:
+                        continue
                 if module.name.startswith(self._prefix):
-                    importlib.import_module(f"{self._package}.{module.name}")
+                    importlib.import_module(name)
             self._loaded = True
         return MappingProxyType(dict(sorted(self._entries.items())))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from needlewright.core.formats.base import Check, Outcome
+from needlewright.core.walks import Check, Outcome
 from needlewright.wording import units
 
 GRADES = {

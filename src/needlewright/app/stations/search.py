@@ -22,7 +22,6 @@ from needlewright.app.widgets.formats_dialog import FormatsDialog
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, card, column, fill, label, line, restyle
 from needlewright.app.widgets.stitch import Stitch, draw_stitch
-from needlewright.core.formats.base import Kind
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.search.carving import kinds_of
@@ -30,6 +29,7 @@ from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.source import Span
+from needlewright.core.walks import Kind
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import units

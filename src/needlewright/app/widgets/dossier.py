@@ -12,8 +12,8 @@ from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
-from needlewright.core.formats.base import Outcome, Part
 from needlewright.core.jobs.rows import FindRecord
+from needlewright.core.walks import Outcome, Part
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import units

@@ -13,12 +13,11 @@ import ctypes
 import os
 import platform
 import resource
-import signal
 import struct
 import sys
 from dataclasses import dataclass
 
-PR_SET_PDEATHSIG, PR_SET_NO_NEW_PRIVS, PR_SET_SECCOMP, PR_SET_DUMPABLE = 1, 38, 22, 4
+PR_SET_NO_NEW_PRIVS, PR_SET_SECCOMP, PR_SET_DUMPABLE = 38, 22, 4
 SECCOMP_MODE_FILTER = 2
 ALLOW, KILL = 0x7FFF0000, 0x80000000
 REFUSE = 0x00050000  # … with the error number in the lower half
@@ -131,13 +130,6 @@ def _landlock(libc: ctypes.CDLL) -> bool:
         return bool(libc.syscall(RESTRICT_SELF, ruleset, 0) == 0)
     finally:
         os.close(ruleset)
-
-
-def end_with_parent(parent: int) -> None:
-    """Have this process killed when the process `parent`, which started it, ends."""
-    _libc().prctl(PR_SET_PDEATHSIG, signal.SIGKILL, 0, 0, 0)
-    if os.getppid() != parent:  # it ended before we asked
-        os._exit(1)
 
 
 def confine() -> list[str]:

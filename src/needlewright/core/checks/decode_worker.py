@@ -29,7 +29,8 @@ from typing import Any, BinaryIO
 from PIL import Image, PngImagePlugin
 
 from needlewright.core.checks import worker_pictures as pictures
-from needlewright.core.checks.confine import confine, end_with_parent
+from needlewright.core.checks.confine import confine
+from needlewright.core.processes import end_with_parent
 
 MEMORY_LIMIT = 1 << 30  # bytes of address space
 LIBRARIES = 1 << 29  # what the libraries of clips and raw pictures take of it by themselves

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from needlewright.core.checks.decoding import DecodeReport
-from needlewright.core.formats.base import Check, Outcome, Walk
+from needlewright.core.walks import Check, Outcome, Walk
 
 # Grey levels by which a band of the picture may differ from the camera's own thumbnail. JPEG
 # thumbnails, sharpening and other resampling stay below; a shifted DC or foreign rows go beyond.

@@ -23,15 +23,15 @@ from needlewright.core import processes
 from needlewright.core.checks.grading import Grade
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
 from needlewright.core.delivery.listing import Written, entry, head, write_lists
-from needlewright.core.delivery.names import Names, safe_path
 from needlewright.core.errors import DeliveryError
-from needlewright.core.formats.base import Check
 from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.names import Names, safe_path
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
+from needlewright.core.walks import Check
 
 COPY_BYTES = 1 << 20
 BAG_FILES = "bagit.txt"

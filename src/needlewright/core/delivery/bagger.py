@@ -16,7 +16,7 @@ from pathlib import Path
 
 import bagit
 
-from needlewright.core.checks.confine import end_with_parent
+from needlewright.core.processes import end_with_parent
 
 
 def main(folder: str) -> None:

@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.errors import DeliveryError
-from needlewright.core.jobs.folder import file_system_of
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.sources.map_file import origin_of
 from needlewright.core.sources.media import shares_medium
+from needlewright.core.sources.mounts import file_system_of
 
 MARKER = "delivery-unfinished.json"
 STAGING = "unfinished"

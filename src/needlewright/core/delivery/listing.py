@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from needlewright.core.formats.base import Check
 from needlewright.core.jobs.rows import FindRecord, SourceRow, StepRow
+from needlewright.core.walks import Check
 
 COLUMNS = (
     "id", "source", "file", "kind", "format", "size", "sha256", "grade", "share", "found_by",

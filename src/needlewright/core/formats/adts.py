@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.sound_frames import ADTS
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.frame_chain import follow_chain
 from needlewright.core.structures.tags import closing_tags_end, id3_end
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 MIN_FRAMES = 12
 HEADS = (b"\xff\xf1", b"\xff\xf9", b"\xff\xf0", b"\xff\xf8")

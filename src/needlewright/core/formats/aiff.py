@@ -6,12 +6,13 @@ Big-endian IFF chunks. Linear samples carry nothing to check but how they contin
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.riff import chunks
 from needlewright.core.structures.sector_checks import samples_check
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Facts, Kind, Walk
 
 
 def _extended(raw: bytes) -> float:

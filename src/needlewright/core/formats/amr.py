@@ -6,12 +6,13 @@ One channel only. Nothing states the length: the file ends where no frame header
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.sound_frames import AMR, AMR_WB
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.frame_chain import follow_chain
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 NARROW, WIDE = b"#!AMR\n", b"#!AMR-WB\n"
 MIN_FRAMES = 3

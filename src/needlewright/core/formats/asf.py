@@ -8,20 +8,11 @@ from __future__ import annotations
 import uuid
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Variant,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.view import Parts, View, end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
 
 def _guid(text: str) -> bytes:

@@ -11,20 +11,12 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.riff import Chunk, chunks, read_chunk
 from needlewright.core.structures.view import Parts, View, broken_at, end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Walk
 
 MAX_CHUNKS = 20_000_000
 STREAM_KINDS = (b"dc", b"db", b"wb", b"pc", b"tx")

@@ -9,7 +9,7 @@ from __future__ import annotations
 import struct
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.sector_checks import samples_check
@@ -22,6 +22,7 @@ from needlewright.core.structures.view import (
     finish,
     structure,
 )
+from needlewright.core.walks import Facts, Kind, Walk
 
 HEADER_SIZES = (12, 40, 52, 56, 64, 108, 124)
 DEPTHS = (1, 4, 8, 16, 24, 32)

@@ -7,15 +7,16 @@ full raw data, in `mdat`. What the private boxes mean is not read, only that all
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
+from needlewright.core.formats.embedded import previews_check
 from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import Box, child, children, top_level
 from needlewright.core.structures.bmff_samples import Track, read_tracks
-from needlewright.core.structures.embedded import previews_check
 from needlewright.core.structures.sector_checks import payload_check
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 METADATA = (b"CMT1", b"CMT2")  # TIFF blocks: the main and the exposure directory
 MAX_METADATA = 1 << 20

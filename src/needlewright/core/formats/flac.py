@@ -7,12 +7,13 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.flac import BROKEN, MORE, follow_frames
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.tags import closing_tags_end
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 BLOCK_BYTES = 4 << 20
 MAX_FRAME_BYTES = 1 << 24  # RFC 9639 8.2: frame sizes are 24-bit numbers

@@ -8,19 +8,11 @@ from __future__ import annotations
 import struct
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.view import Parts, View, end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Walk
 
 MAX_TAGS = 20_000_000
 AUDIO, VIDEO, SCRIPT = 8, 9, 18

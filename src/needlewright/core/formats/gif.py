@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.lzw import decode_lengths
 from needlewright.core.sources.source import Source
@@ -24,6 +24,7 @@ from needlewright.core.structures.view import (
     finish,
     structure,
 )
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 MAX_FRAMES = 20_000
 MAX_SUB_BLOCKS = 2_000_000

@@ -9,16 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Variant,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
@@ -32,6 +23,7 @@ from needlewright.core.structures.view import (
     finish,
     structure,
 )
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 
 HEIC = Variant("heic", "heic", Kind.PHOTO, "HEIF")
 HEIF = Variant("heif", "heif", Kind.PHOTO, "HEIF")
@@ -40,6 +32,7 @@ BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2"
           b"avif", b"avis", b"miaf")
 MAX_ITEMS = 10_000
 MIN_PAYLOAD = 1024
+MAX_ITEM_BYTES = 1 << 29
 MAX_EXIF = 1 << 20
 BELONGING = frozenset((b"mdat", b"free", b"skip", b"uuid", b"moov", b"mpvd", b"idat", b"etyp",
                         b"sefd"))
@@ -122,9 +115,22 @@ def _read_items(state: _State, meta: Box) -> None:
             if at > iloc.stop:
                 raise FormatError("the table of items is too short", offset=iloc.start)
             origin = {0: view.start, 1: idat.body if idat else view.start}.get(method)
+            if length > MAX_ITEM_BYTES:
+                raise FormatError("the table of items makes no sense", offset=iloc.start)
             if origin is not None and length:
                 begin = origin + base + offset
                 state.items.setdefault(number, []).append((begin, begin + length))
+
+
+def _payload(state: _State) -> list[tuple[int, int]]:
+    """The stretches of coded data that items name, each byte once."""
+    inside = sorted(s for spans in state.items.values() for s in spans if s[1] - s[0] > MIN_PAYLOAD)
+    found: list[tuple[int, int]] = []
+    for start, stop in inside:
+        start = max(start, found[-1][1]) if found else start
+        if stop > start:
+            found.append((start, stop))
+    return found
 
 
 def _kinds(view: View, meta: Box) -> dict[int, bytes]:
@@ -193,7 +199,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     index = Check("index", Outcome.PASS, "items-inside", {"items": items}) if (
         problem is None) else Check("index", Outcome.FAIL, "items-outside", {"items": items})
     if problem is None:
-        spans = [(b.body, b.stop) for b in state.data if b.stop - b.body > MIN_PAYLOAD]
+        spans = _payload(state)
         index_checks = [index, payload_check(view, spans)]
     else:
         index_checks = [index]

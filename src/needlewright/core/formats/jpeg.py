@@ -13,17 +13,7 @@ import numpy.typing as npt
 
 from needlewright.core.errors import FormatError
 from needlewright.core.formats import jpeg_segments as seg
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Part,
-    Signature,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.jpeg_appended import appended_clip
 from needlewright.core.formats.jpeg_damage import Damage, find_damage
 from needlewright.core.formats.jpeg_scans import (
@@ -39,6 +29,7 @@ from needlewright.core.kernels.jpeg_bits import scan_end
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.windows import BlockReader
 from needlewright.core.structures.view import end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Part, Walk
 
 READ_BYTES = 1 << 18
 MAX_SCAN_BYTES = 1 << 28

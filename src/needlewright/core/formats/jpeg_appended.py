@@ -7,9 +7,9 @@ tagged data of their own, which ends with a fixed mark.
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Part
 from needlewright.core.formats.mp4 import walk as walk_clip
 from needlewright.core.sources.source import Source
+from needlewright.core.walks import Part
 
 LOOK_BYTES = 4096
 CLIP_TAG = b"MotionPhoto_Data"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
@@ -19,6 +19,7 @@ from needlewright.core.structures.view import (
     finish,
     structure,
 )
+from needlewright.core.walks import Facts, Kind, Walk
 
 OPENING = b"\0\0\0\x0cJXL \r\n\x87\n"
 BOXES = frozenset((b"JXL ", b"ftyp", b"jxlc", b"jxlp", b"jxll", b"jxli", b"jbrd", b"Exif", b"xml ",

@@ -11,21 +11,12 @@ import zlib
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Variant,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.ebml import Element, read_element
 from needlewright.core.structures.view import Parts, View, end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
 EBML, SEGMENT, CLUSTER = 0x1A45DFA3, 0x18538067, 0x1F43B675
 SEEK, INFO, TRACKS, CUES, TAGS = 0x114D9B74, 0x1549A966, 0x1654AE6B, 0x1C53BB6B, 0x1254C367

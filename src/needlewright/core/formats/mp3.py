@@ -7,13 +7,14 @@ should be. Streams of free format are not followed.
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.sound_frames import MPEG
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.frame_chain import Chain, follow_chain
 from needlewright.core.structures.tags import closing_tags_end, id3_end
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 MIN_FRAMES = 12  # fewer, without a tag before them, are too little to tell from chance
 MAX_PADDING = 4096

@@ -14,17 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Variant,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import (
@@ -42,6 +32,7 @@ from needlewright.core.structures.bmff_samples import (
 )
 from needlewright.core.structures.samples import good_samples, judged
 from needlewright.core.structures.view import Parts, View, end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
 MP4 = Variant("mp4", "mp4", Kind.VIDEO, "CLIP")
 MOV = Variant("mov", "mov", Kind.VIDEO, "CLIP")

@@ -8,19 +8,12 @@ from __future__ import annotations
 import numpy as np
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.packets import DATA_ENDS, PACKS_END, program_packets
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.view import Parts, View, broken_at, end_mark, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 BLOCK_BYTES = 4 << 20
 LOOK_AHEAD_BYTES = 4 << 20

@@ -12,21 +12,12 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Variant,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.packets import SYNC, transport_packets
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.view import Parts, View, end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
 BLOCK_PACKETS = 20_000
 MIN_PACKETS = 32

@@ -8,20 +8,12 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Variant,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.checksums import ogg_page_crc
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 
 OGG = Variant("ogg", "ogg", Kind.AUDIO, "SOUND")
 OPUS = Variant("opus", "opus", Kind.AUDIO, "SOUND")

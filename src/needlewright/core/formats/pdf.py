@@ -11,11 +11,12 @@ from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
 from needlewright.core.formats import jpeg
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.inflating import Inflater
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 READ_BYTES = 1 << 20
 OVERLAP = 64

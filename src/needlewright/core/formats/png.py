@@ -11,23 +11,14 @@ import zlib
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Break,
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Part,
-    Signature,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.exif import read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.windows import BlockReader
 from needlewright.core.structures.inflating import Inflater
 from needlewright.core.structures.view import dimensions, end_mark, structure
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Part, Walk
 
 MAGIC = b"\x89PNG\r\n\x1a\n"
 MAX_CHUNKS = 100_000

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.foreign import runs_make
 from needlewright.core.sources.source import Source
@@ -23,6 +23,7 @@ from needlewright.core.structures.view import (
     finish,
     structure,
 )
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 HEADER_BYTES = 26
 DEPTHS = (1, 8, 16, 32)

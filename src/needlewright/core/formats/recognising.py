@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from needlewright.core.formats.base import Format, Kind, Signature
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import formats
+from needlewright.core.walks import Kind
 
 HEAD_BYTES = 64  # what `Format.accept` sees
 # Names that are in use beside those that our formats give to files.

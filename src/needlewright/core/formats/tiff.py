@@ -7,21 +7,12 @@ are told apart by the way their raw data is coded, or by their own byte-order ma
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import (
-    Check,
-    Facts,
-    Format,
-    Kind,
-    Outcome,
-    Signature,
-    Variant,
-    Walk,
-)
+from needlewright.core.formats.base import Format, Signature
+from needlewright.core.formats.embedded import previews_check
 from needlewright.core.formats.exif import read_exif
 from needlewright.core.formats.registry import register
+from needlewright.core.formats.tiff_strips import strips_check
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.embedded import previews_check
-from needlewright.core.structures.strips import strips_check
 from needlewright.core.structures.tiff import (
     ORDERS,
     Directory,
@@ -39,6 +30,7 @@ from needlewright.core.structures.view import (
     finish,
     structure,
 )
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 
 WIDTH, HEIGHT, BITS, COMPRESSION, PHOTOMETRIC = 0x100, 0x101, 0x102, 0x103, 0x106
 DNG_VERSION = 0xC612

@@ -8,12 +8,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Check, Facts, Format, Kind, Outcome, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.riff import PRINTABLE, Chunk, read_chunk
 from needlewright.core.structures.sector_checks import samples_check
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 UNKNOWN = 0xFFFF_FFFF  # a size that stands in ds64, or was never filled in
 MAX_CHUNKS = 1000

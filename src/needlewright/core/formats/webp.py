@@ -6,7 +6,7 @@ Little-endian. The coded data carries no checksum; an independent decoder has to
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Facts, Format, Kind, Signature, Walk
+from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
@@ -20,6 +20,7 @@ from needlewright.core.structures.view import (
     finish,
     structure,
 )
+from needlewright.core.walks import Facts, Kind, Walk
 
 KNOWN = (b"VP8 ", b"VP8L", b"VP8X", b"ALPH", b"ANIM", b"ANMF", b"ICCP", b"EXIF", b"XMP ")
 CODED = (b"VP8 ", b"VP8L", b"ALPH", b"ANMF")

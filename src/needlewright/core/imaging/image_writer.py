@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from needlewright.core.jobs.folder import file_system_of
+from needlewright.core.sources.mounts import file_system_of
 
 FAT_KINDS = frozenset({"vfat", "msdos"})
 FAT_PIECE = (4 << 30) - (16 << 20)  # below FAT's 4 GiB limit, and whole chunks

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
+
+from needlewright.core.sources.mounts import file_system_of
 
 DATABASE = "job.sqlite"
 THUMBNAILS = "thumbnails"
@@ -15,24 +16,6 @@ REMOTE = frozenset({
     "nfs", "nfs4", "cifs", "smb3", "smbfs", "9p", "afs", "ceph", "glusterfs", "fuse.sshfs",
     "fuse.glusterfs", "fuse.davfs2", "ncpfs", "lustre", "virtiofs", "vboxsf",
 })
-
-
-def file_system_of(path: Path) -> str:
-    """Type of the file system that `path` lies on, as the kernel names it; "" if unknown."""
-    target, best, kind = os.path.realpath(path), "", ""
-    try:
-        lines = Path("/proc/self/mounts").read_text(encoding="utf-8", errors="replace")
-    except OSError:
-        return ""
-    for line in lines.splitlines():
-        fields = line.split(" ")
-        if len(fields) < 3:
-            continue
-        mount = fields[1].replace("\\040", " ")
-        inside = target == mount or target.startswith(mount.rstrip("/") + "/")
-        if inside and len(mount) >= len(best):
-            best, kind = mount, fields[2]
-    return kind
 
 
 def journal_mode(folder: Path) -> str:

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from needlewright.core.formats.base import Check, Part
 from needlewright.core.search.events import Record
+from needlewright.core.walks import Check, Part
 
 
 @dataclass(frozen=True, slots=True)

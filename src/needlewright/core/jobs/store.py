@@ -17,7 +17,6 @@ from types import TracebackType
 from typing import Any
 
 from needlewright.core.errors import JobError
-from needlewright.core.formats.base import Check, Outcome, Part
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.coverage import CoverageRow
 from needlewright.core.jobs.migrations import migrate
@@ -32,6 +31,7 @@ from needlewright.core.jobs.rows import (
 from needlewright.core.jobs.writing import RECORD_COLUMNS, FindWriter, record_from
 from needlewright.core.search.events import Find, VolumeSeen
 from needlewright.core.sources.source import Source
+from needlewright.core.walks import Check, Outcome, Part
 
 # What is still kept comes first, the likeliest to be wanted before the rest.
 KEPT_FIRST = ("CASE f.kept WHEN 'trash' THEN 0 WHEN 'phone-trash' THEN 1"

@@ -11,11 +11,11 @@ from typing import Any
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
-from needlewright.core.formats.base import Check, Outcome
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.merging import RECORD_CHECKS, Act, Standing, is_same, settle
 from needlewright.core.search.events import Find, Record
 from needlewright.core.volumes.base import Coded, CodedParts
+from needlewright.core.walks import Check, Outcome
 
 COLUMNS = (
     "id", "source", "kind", "format", "extension", "start", "size", "grade", "share", "name",

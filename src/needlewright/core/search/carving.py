@@ -8,7 +8,7 @@ from functools import lru_cache
 import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.formats.base import Break, Check, Format, Kind, Outcome, Walk
+from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
 from needlewright.core.kernels.signatures import (
     Pattern,
@@ -22,6 +22,7 @@ from needlewright.core.sources.careful import first_unreadable
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.sources.windows import Window
 from needlewright.core.stopping import StopSignal
+from needlewright.core.walks import Break, Check, Kind, Outcome, Walk
 
 HEAD_BYTES = 64
 READ_TRIES = 4  # of a walk over bytes that cannot be read

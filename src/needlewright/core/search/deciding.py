@@ -13,10 +13,11 @@ from needlewright.core.checks.decoding import (
 )
 from needlewright.core.checks.grading import Grade, Verdict, judge
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.formats.base import Facts, Format, Variant, Walk
+from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
 from needlewright.core.search.events import Find
 from needlewright.core.sources.source import Source
+from needlewright.core.walks import Facts, Variant, Walk
 
 CLIP, SOUND = "CLIP", "SOUND"
 CLIP_FRAMES_IN_MEMORY = 4  # of a clip, as a decoder keeps them, in pixels of pictures

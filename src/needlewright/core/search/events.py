@@ -7,8 +7,8 @@ from enum import StrEnum
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.formats.base import Check, Facts, Kind, Part
 from needlewright.core.volumes.base import CodedParts
+from needlewright.core.walks import Check, Facts, Kind, Part
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.formats.base import Format, Walk
+from needlewright.core.formats.base import Format
 from needlewright.core.formats.recognising import format_of_name, recognise
 from needlewright.core.search.carving import follow
 from needlewright.core.sources.source import Source
@@ -19,6 +19,7 @@ from needlewright.core.sources.threads import Thread
 from needlewright.core.stopping import StopSignal
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, cut
+from needlewright.core.walks import Walk
 
 MAX_PLACEMENTS = 64  # that are walked for one entry
 MAX_HEADS = 70_000  # placements whose first bytes are looked at

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from needlewright.core.formats.base import Kind
 from needlewright.core.sources.source import Span
+from needlewright.core.walks import Kind
 
 
 @dataclass(frozen=True, slots=True)

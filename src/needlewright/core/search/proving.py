@@ -17,7 +17,6 @@ import numpy.typing as npt
 
 from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport
 from needlewright.core.errors import SourceError
-from needlewright.core.formats.base import Kind
 from needlewright.core.formats.recognising import extension_of, kind_of_name
 from needlewright.core.search.deciding import all_frames, first_question
 from needlewright.core.search.events import Event, Find, Found, Rechecked
@@ -37,6 +36,7 @@ from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Placed, Reader
 from needlewright.core.volumes.codings import CodedThread
+from needlewright.core.walks import Kind
 
 PENDING_DECODES = 12
 ROUNDS = 4  # of placing what is not proven yet, while others are

@@ -8,7 +8,6 @@ from typing import Any
 
 from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.checks.grading import AGAINST, Grade
-from needlewright.core.formats.base import Check, Facts, Outcome, Part
 from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.search.deciding import Case, find_of
 from needlewright.core.search.events import Find, Record
@@ -17,6 +16,7 @@ from needlewright.core.search.placing import Fate, Placing, shifted
 from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.base import CodedParts, Entry, Placed
 from needlewright.core.volumes.stamps import Stamp
+from needlewright.core.walks import Check, Facts, Outcome, Part
 
 OF_NAMES = frozenset({"letter-guessed", "letter-lost", "name-cut", "name-lost", "folder-lost"})
 LOST_FATES = {Fate.OVERWRITTEN: "gone-overwritten", Fate.CLEARED: "gone-cleared",

@@ -30,7 +30,7 @@ from needlewright.core.volumes.finding import (
     lost_volumes,
     open_volume,
 )
-from needlewright.core.volumes.leftovers import (
+from needlewright.core.volumes.former.leftovers import (
     MAX_HEADS,
     Collector,
     FormerVolume,

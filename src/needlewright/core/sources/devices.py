@@ -8,10 +8,10 @@ import shutil
 import subprocess
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 from needlewright.core import processes
+from needlewright.core.sources.mounts import mounts
 
 COLUMNS = ("NAME,PATH,SIZE,TYPE,MODEL,SERIAL,TRAN,RM,RO,MOUNTPOINTS,FSTYPE,LABEL,PHY-SEC,LOG-SEC,"
            "FSVER")
@@ -117,12 +117,7 @@ def _volumes(item: dict[str, Any], options: dict[str, str], depth: int) -> Itera
 
 def _mount_options() -> dict[str, str]:
     """Options by mount point, from the kernel's own table."""
-    try:
-        table = Path("/proc/self/mounts").read_text(encoding="utf-8", errors="replace")
-    except OSError:
-        return {}
-    rows = [line.split(" ") for line in table.splitlines()]
-    return {row[1].replace("\\040", " "): row[3] for row in rows if len(row) > 3}
+    return {mount.place: ",".join(sorted(mount.options)) for mount in mounts()}
 
 
 def _group_of(path: str) -> str:

@@ -6,6 +6,8 @@ import os
 import stat
 from pathlib import Path
 
+from needlewright.core.sources.mounts import mount_of
+
 MAX_LAYERS = 8  # a file system on LVM on LUKS on RAID on partitions is five
 
 
@@ -44,22 +46,11 @@ def _down(node: Path, layers: int) -> frozenset[str]:
 
 def _disks_of_mount(path: Path) -> frozenset[str]:
     """For file systems with numbers of their own (btrfs): the device named when it was mounted."""
-    try:
-        lines = Path("/proc/self/mountinfo").read_text(encoding="utf-8", errors="replace")
-    except OSError:
+    mount = mount_of(path)
+    if mount is None:
         return frozenset()
-    target, best, device = str(path.resolve()), "", ""
-    for line in lines.splitlines():
-        left, _, right = line.partition(" - ")
-        fields, behind = left.split(" "), right.split(" ")
-        if len(fields) < 5 or len(behind) < 2:
-            continue
-        mount = fields[4].replace("\\040", " ")
-        inside = target == mount or target.startswith(mount.rstrip("/") + "/")
-        if inside and len(mount) >= len(best):
-            best, device = mount, behind[1]
     try:
-        status = os.stat(device)
+        status = os.stat(mount.device)
     except OSError:
         return frozenset()
     return _disks(status.st_rdev) if stat.S_ISBLK(status.st_mode) else frozenset()

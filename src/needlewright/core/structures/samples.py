@@ -16,7 +16,7 @@ from needlewright.core.structures.bmff_samples import Track
 from needlewright.core.structures.view import View
 
 GROUP_BYTES = 4 << 20
-MAX_SAMPLE_BYTES = 64 << 20
+MAX_SAMPLE_BYTES = 32 << 20
 NAL_CODINGS = {
     b"avc1": AVC, b"avc3": AVC, b"dvav": AVC, b"dva1": AVC,
     b"hvc1": HEVC, b"hev1": HEVC, b"dvh1": HEVC, b"dvhe": HEVC,

@@ -12,9 +12,9 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.formats.base import Check, Outcome
 from needlewright.core.kernels.foreign import BLANK, TEXT, sector_looks, surprise
 from needlewright.core.structures.view import View
+from needlewright.core.walks import Check, Outcome
 
 BLOCK_BYTES = 1 << 22
 NAME = "continuity"

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats.base import Break, Check, Facts, Outcome, Part, Variant, Walk
 from needlewright.core.sources.source import Source
 from needlewright.core.sources.windows import BlockReader
+from needlewright.core.walks import Break, Check, Facts, Outcome, Part, Variant, Walk
 
 MAX_PIXELS = 600_000_000  # more than any camera takes; beyond it a size is damage or malice
 MAX_PARTS = 200  # named pieces kept for the dossier

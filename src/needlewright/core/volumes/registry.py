@@ -1,6 +1,6 @@
 """The known file systems and partition tables. A new module registers itself; none is named here.
 
-Modules of file systems begin with `fs_`, those of partition tables with `table_`.
+A file system is a package with a module `reader`; partition tables are the modules of `tables`.
 """
 
 from __future__ import annotations
@@ -9,10 +9,10 @@ from collections.abc import Mapping
 
 from needlewright.core.registry import Registry
 from needlewright.core.volumes.base import FileSystem
-from needlewright.core.volumes.tables import Table
+from needlewright.core.volumes.tables.base import Table
 
-_file_systems: Registry[FileSystem] = Registry("needlewright.core.volumes", prefix="fs_")
-_tables: Registry[Table] = Registry("needlewright.core.volumes", prefix="table_")
+_file_systems: Registry[FileSystem] = Registry("needlewright.core.volumes", within="reader")
+_tables: Registry[Table] = Registry("needlewright.core.volumes.tables")
 
 
 def register(entry: FileSystem) -> FileSystem:

@@ -1,0 +1,1 @@
+"""ext2, ext3 and ext4."""

@@ -1,0 +1,1 @@
+"""What former file systems left, one module for each kind."""

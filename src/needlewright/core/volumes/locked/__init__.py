@@ -1,0 +1,1 @@
+"""Volumes that are encrypted as a whole, told by name."""

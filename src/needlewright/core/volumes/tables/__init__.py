@@ -1,0 +1,1 @@
+"""Partition tables, one module each."""
