@@ -20,9 +20,9 @@ from pathlib import Path
 
 from benchmarks.records import mounted, run
 from needlewright.core.sources.files import ImageFile
-from needlewright.core.sources.threads import Thread
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.volumes.base import Entry
-from needlewright.core.volumes.codings import CodedThread
+from needlewright.core.volumes.codings import UnpackedSource
 from needlewright.core.volumes.finding import find_volumes, open_volume
 
 FIEMAP = 0xC020660B
@@ -113,7 +113,7 @@ def compare(source: ImageFile, entry: Entry, path: Path, kind: str) -> list[str]
     if entry.data is not None:
         data = entry.data[: entry.size]
     else:
-        file = CodedThread(source, 0, entry.coded) if entry.coded else Thread(
+        file = UnpackedSource(source, 0, entry.coded) if entry.coded else PiecedSource(
             source, entry.extents)
         data = file.read_at(0, entry.size)
     if hashlib.sha256(data).digest() != hashlib.sha256(path.read_bytes()).digest():

@@ -20,9 +20,10 @@ from pathlib import Path
 import numpy as np
 from tests.media import Sample, samples
 
+from needlewright.core.finds import Find
 from needlewright.core.formats.jpeg import _Walker
 from needlewright.core.search.engine import search
-from needlewright.core.search.events import Find, Found, Rechecked
+from needlewright.core.search.events import Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource

@@ -20,7 +20,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from needlewright.core.jobs.contents import content_of
+from needlewright.core.contents import Place
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.runner import run_search
@@ -48,7 +48,7 @@ class Tally:
 
 
 def digest(source: Source, record: FindRecord) -> str:
-    data = content_of(source, record)
+    data = record.content.open(Place(source))
     found = hashlib.sha256()
     for at in range(0, record.row.size, 1 << 20):
         found.update(data.read_at(at, min(1 << 20, record.row.size - at)))

@@ -22,8 +22,9 @@ from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.window import FINDS
 from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Stretches
+from needlewright.core.finds import Find
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.search.events import Find
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.walks import Check, Facts, Kind, Outcome
@@ -45,7 +46,7 @@ def fill(folder: Path, count: int = COUNT) -> Path:
     check = Check("structure", Outcome.PASS, "structure-ok", {"parts": 3})
     for first in range(0, count, BATCH):
         job.add_finds(source.id, [
-            Find("jpeg", Kind.PHOTO, "jpg", (((1 << 30) + 2_000_896 * i, 1_000_000),),
+            Find("jpeg", Kind.PHOTO, "jpg", Stretches((((1 << 30) + 2_000_896 * i, 1_000_000),)),
                  Grade.WHOLE, 1.0, ("signatures",), (check,),
                  Facts(rng.choice((300, 400, 600)), 300))
             for i in range(first, first + BATCH)])

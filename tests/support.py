@@ -12,8 +12,9 @@ from pathlib import Path
 
 from PIL import Image
 
+from needlewright.core.finds import Find
 from needlewright.core.search.engine import search
-from needlewright.core.search.events import Find, Found, Rechecked
+from needlewright.core.search.events import Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source

@@ -8,7 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Stretches
 from needlewright.core.errors import JobError
+from needlewright.core.finds import Find
 from needlewright.core.jobs.coverage import CoverageRow, missing, outstanding, tokens_of
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.migrations import V1
@@ -18,7 +20,7 @@ from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.kernels.texture import Texture
-from needlewright.core.search.events import Find, Found, Progress
+from needlewright.core.search.events import Found, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.source import Span
 from needlewright.core.walks import Check, Facts, Kind, Outcome
@@ -129,13 +131,13 @@ class OldJobTest(FolderTest):
         job, source = job_for_image(self.folder / "job", self.image(noise(90_000)))
         self.addCleanup(job.close)
 
-        def find(start: int, grade: Grade, parent: tuple[int, str] | None = None) -> Find:
+        def find(start: int, grade: Grade, inside: str | None = None) -> Find:
             check = Check("structure", Outcome.PASS, "structure-ok", {"parts": 1})
-            return Find("jpeg", Kind.PHOTO, "jpg", ((start, 5000),), grade, 0.5, ("signatures",),
-                        (check,), Facts(4, 3), parent=parent)
+            return Find("jpeg", Kind.PHOTO, "jpg", Stretches(((start, 5000),)), grade, 0.5,
+                        ("signatures",), (check,), Facts(4, 3), inside=inside)
 
-        job.add_finds(source.id, [find(0, Grade.PARTIAL), find(600, Grade.REMNANT, (0, "jpeg")),
-                                  find(1024, Grade.WHOLE, (0, "jpeg"))])
+        job.add_finds(source.id, [find(0, Grade.PARTIAL), find(600, Grade.REMNANT, "jpeg:0"),
+                                  find(1024, Grade.WHOLE, "jpeg:0")])
         inner = next(r for r in job.matching() if r.start == 600)
         self.assertEqual(job.record(inner.id).parent, 1)
         job.add_finds(source.id, [find(0, Grade.WHOLE)])

@@ -160,7 +160,7 @@ class SearchAllTest(FolderTest):
         found = finds_on(self.open_image(hurt + bytes(9000)))
         self.assertEqual([(f.start, f.format, f.grade) for f in found],
                          [(0, "mp4", Grade.PARTIAL), (at, "png", Grade.WHOLE)])
-        self.assertEqual(found[1].parent, (0, "mp4"))
+        self.assertEqual(found[1].inside, "mp4:0")
         frames = next(c for c in found[0].checks if c.name == "every frame")
         self.assertIs(frames.outcome, Outcome.FAIL)
         self.assertEqual(frames.values["sample"], 0)

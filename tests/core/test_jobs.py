@@ -11,14 +11,16 @@ import unittest
 from unittest import mock
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Stretches
 from needlewright.core.errors import JobError
+from needlewright.core.finds import Find
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.migrations import MIGRATIONS
 from needlewright.core.jobs.opening import hash_source, job_for_image
 from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.runner import Kept, run_search
+from needlewright.core.jobs.runner import FindsKept, run_search
 from needlewright.core.jobs.store import Job
-from needlewright.core.search.events import Find, Found, Progress
+from needlewright.core.search.events import Found, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Part
 from tests.support import FolderTest, camera_jpeg, medium, noise
@@ -27,7 +29,7 @@ PHOTO = camera_jpeg(1)
 
 
 def made_up(start: int, grade: Grade = Grade.WHOLE, **facts: object) -> Find:
-    return Find("jpeg", Kind.PHOTO, "jpg", ((start, 1000),), grade, 0.5, ("signatures",),
+    return Find("jpeg", Kind.PHOTO, "jpg", Stretches(((start, 1000),)), grade, 0.5, ("signatures",),
                 (Check("structure", Outcome.PASS, "structure-ok", {"parts": 3}),),
                 Facts(**{"width": 4, "height": 3, **facts}), (Part("EXIF", start, start + 9),),
                 thumbnail=b"thumb")
@@ -166,7 +168,7 @@ class RunnerTest(FolderTest):
         self.assertEqual(job.steps()[0].ending, "stopped")
         events = self.run_all(job, source)
         self.assertEqual(len(job.find_ids()), 20)
-        self.assertEqual(sum(len(e.ids) for e in events if isinstance(e, Kept)), 20 - kept)
+        self.assertEqual(sum(len(e.ids) for e in events if isinstance(e, FindsKept)), 20 - kept)
         self.assertGreaterEqual(sum(isinstance(e, Found) for e in events), 20 - kept)
         self.assertEqual(job.steps()[0].ending, "done")
 
@@ -191,5 +193,5 @@ class JournalTest(FolderTest):
         for kind, mode in (("nfs4", "delete"), ("ext4", "wal"), ("fuse.sshfs", "delete")):
             with mock.patch("needlewright.core.jobs.folder.file_system_of", return_value=kind):
                 job = Job(self.folder / kind, create=True)
-            self.assertEqual(job._database.execute("PRAGMA journal_mode").fetchone()[0], mode)
+            self.assertEqual(job._database.rows("PRAGMA journal_mode")[0][0], mode)
             job.close()

@@ -3,15 +3,16 @@
 import unittest
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Stretches
+from needlewright.core.finds import Find, Record
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rows import Filter
-from needlewright.core.search.events import Find, Record
 from needlewright.core.walks import Check, Facts, Kind, Outcome
 from tests.support import FolderTest, noise
 
 
 def carved(size, grade=Grade.WHOLE, start=4096):
-    return Find("jpeg", Kind.PHOTO, "jpg", ((start, size),), grade, 1.0, ("signatures",),
+    return Find("jpeg", Kind.PHOTO, "jpg", Stretches(((start, size),)), grade, 1.0, ("signatures",),
                 (Check("structure", Outcome.PASS, "structure-ok", {"parts": 3}),), Facts())
 
 
@@ -21,8 +22,8 @@ def recorded(size, grade=Grade.WHOLE, path="DCIM/104BRKFD/BF_0201.JPG", at=512, 
               Check("extents", Outcome.DOUBT if claim else Outcome.PASS,
                     "extents-guessed" if claim else "extents-exact"))
     stated = size if grade is Grade.GONE else None
-    return Find("jpeg", Kind.PHOTO, "jpg", () if grade is Grade.GONE else (
-        extents or ((4096, size),)), grade, 1.0, (step,), checks, Facts(),
+    return Find("jpeg", Kind.PHOTO, "jpg", Stretches(() if grade is Grade.GONE else (
+        extents or ((4096, size),))), grade, 1.0, (step,), checks, Facts(),
         name=path.rpartition("/")[2], path=path, removed=removed,
         record=Record(at if grade is not Grade.GONE else 4096, stated,
                       modified="2031-05-12T06:30:00", claim=claim))

@@ -74,7 +74,7 @@ class SearchTest(FolderTest):
         inside = next(f for f in found if f.format == "png")
         self.assertEqual((inside.start, inside.size, inside.grade), (at, len(small), Grade.WHOLE))
         preview = next(f for f in found if f.grade is Grade.REMNANT)
-        self.assertEqual(preview.parent, (0, "jpeg"))
+        self.assertEqual(preview.inside, "jpeg:0")
         self.assertEqual(preview.start, PHOTO.index(b"\xff\xd8", 9))
         failed = [c.name for c in found[0].checks if c.outcome is Outcome.FAIL]
         self.assertIn("coded data", failed)
@@ -147,7 +147,7 @@ class SearchTest(FolderTest):
         place, data = LAID[0]
         source.bad = Span(place + 2 * len(data) // 3, place + 2 * len(data) // 3 + 512)
         edge = source.bad.start // CLUSTER * CLUSTER
-        found = [f for f in finds_on(source) if f.parent is None]
+        found = [f for f in finds_on(source) if f.inside is None]
         self.assertEqual([f.grade for f in found], [Grade.PARTIAL, Grade.WHOLE, Grade.WHOLE])
         self.assertTrue(0.2 < found[0].share < 0.8)
         self.assertEqual(found[0].start + found[0].size, edge)

@@ -63,7 +63,7 @@ class CardTest(unittest.TestCase):
                             self.assertLessEqual(abs(find.size - lost), 8192)
                     else:
                         self.assertIsNone(find)
-        self.assertTrue(all(f.parent and f.grade is Grade.REMNANT for f in found.values()),
+        self.assertTrue(all(f.inside and f.grade is Grade.REMNANT for f in found.values()),
                         "previews of the overwritten ones")
 
     @unittest.skipUnless(shutil.which("fsck.fat") and shutil.which("mcopy"),

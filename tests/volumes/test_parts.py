@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from needlewright.core.kernels.checksums import entry_set_sum
 from needlewright.core.search.keeping import Keeping
-from needlewright.core.search.spans import covers, joined, next_free, next_used
+from needlewright.core.search.spans import covers, merged_spans, next_free, next_used
 from needlewright.core.sources.memory import MemorySource
-from needlewright.core.sources.threads import Thread, position
+from needlewright.core.sources.pieces import PiecedSource, position
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Times, cut
 from needlewright.core.volumes.codings import lznt1
@@ -53,7 +53,7 @@ class SpansTest(unittest.TestCase):
     @settings(max_examples=100, deadline=None)
     @given(st.lists(st.tuples(st.integers(0, 99), st.integers(1, 20)), max_size=12))
     def test_against_a_set(self, pairs):
-        spans = joined(np.array([(a, a + n) for a, n in pairs], np.int64).reshape(-1, 2))
+        spans = merged_spans(np.array([(a, a + n) for a, n in pairs], np.int64).reshape(-1, 2))
         held = {b for a, n in pairs for b in range(a, a + n)}
         for at in range(130):
             self.assertEqual(covers(spans, at), at in held)
@@ -71,7 +71,7 @@ class ThreadTest(unittest.TestCase):
     def test_against_joined_bytes(self, extents, start, length):
         data = bytes(range(256)) * 4
         whole = b"".join(bytes(n) if o is None else data[o : o + n] for o, n in extents)
-        thread = Thread(MemorySource(data), extents)
+        thread = PiecedSource(MemorySource(data), extents)
         self.assertEqual(thread.read_at(start, length), whole[start : start + length])
         place = thread.place(start)
         if place is not None:

@@ -14,9 +14,9 @@ from needlewright.core.search.engine import search
 from needlewright.core.search.events import Found, Rechecked
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
-from needlewright.core.sources.threads import Thread
-from needlewright.core.volumes.base import State
-from needlewright.core.volumes.codings import CodedThread
+from needlewright.core.sources.pieces import PiecedSource
+from needlewright.core.volumes.base import VolumeState
+from needlewright.core.volumes.codings import UnpackedSource
 from needlewright.core.volumes.finding import find_volumes, open_volume
 from needlewright.wording.bag import words_for
 from tests.support import FolderTest
@@ -32,7 +32,8 @@ def content(source, entry):
     """The bytes of an entry, wherever its file system has them."""
     if entry.data is not None:
         return entry.data[: entry.size]
-    found = CodedThread(source, 0, entry.coded) if entry.coded else Thread(source, entry.extents)
+    found = UnpackedSource(source, 0, entry.coded) if entry.coded else PiecedSource(
+        source, entry.extents)
     return found.read_at(0, entry.size)
 
 
@@ -46,7 +47,7 @@ class ReaderTest(unittest.TestCase):
         volumes = find_volumes(source).volumes
         self.assertEqual(len(volumes), 1)
         self.assertEqual(volumes[0].facts.kind, truth["file_system"])
-        self.assertEqual(volumes[0].facts.state, State.SOUND)
+        self.assertEqual(volumes[0].facts.state, VolumeState.SOUND)
         return source, truth, open_volume(source, volumes[0])
 
     def test_live_files_are_complete_and_exact(self):
@@ -118,8 +119,8 @@ class RecordsTest(FolderTest):
                     found[event.find.path, event.find.start] = event.find
             whole = {}
             for find in found.values():
-                if find.grade is Grade.WHOLE and find.record.encoding == "plain":
-                    data = Thread(image, find.extents).read_at(0, find.size)
+                if find.grade is Grade.WHOLE and find.content.encoding == "plain":
+                    data = PiecedSource(image, find.extents).read_at(0, find.size)
                     whole[find.path] = digest(data)
         return truth, list(found.values()), whole
 

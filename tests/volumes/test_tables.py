@@ -7,7 +7,7 @@ import unittest
 
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
-from needlewright.core.volumes.base import State
+from needlewright.core.volumes.base import VolumeState
 from needlewright.core.volumes.finding import find_volumes, lost_volumes
 from needlewright.core.volumes.registry import tables
 from tests.support import FolderTest, noise
@@ -77,7 +77,7 @@ class TablesTest(FolderTest):
             out.write(bytes(512))
         volumes = self.volumes(path).volumes
         self.assertEqual([(v.span.start, v.facts.kind, v.facts.state) for v in volumes],
-                         [(start, "exfat", State.LOST)])
+                         [(start, "exfat", VolumeState.LOST)])
 
     def test_lost_boot_sectors_by_their_copies(self):
         for name, sectors in (("fat32", 6), ("exfat", 12)):
@@ -86,7 +86,7 @@ class TablesTest(FolderTest):
                 damaged = source.overlaid()
                 damaged.write(0, bytes(512))
                 volumes = find_volumes(damaged).volumes
-                self.assertEqual([v.facts.state for v in volumes], [State.DAMAGED])
+                self.assertEqual([v.facts.state for v in volumes], [VolumeState.DAMAGED])
                 block = damaged.read_at(0, MIB)
                 lost = list(lost_volumes(block, 0, damaged))
                 self.assertEqual([v.span.start for v in lost], [0])
@@ -105,7 +105,7 @@ class TablesTest(FolderTest):
         head = b"LUKS\xba\xbe\x00\x02" + bytes(16) + b"vault".ljust(48, b"\0")
         luks = find_volumes(MemorySource(head.ljust(MIB, b"\0"))).volumes
         self.assertEqual([(v.facts.kind, v.facts.state, v.facts.label) for v in luks],
-                         [("luks2", State.LOCKED, "vault")])
+                         [("luks2", VolumeState.LOCKED, "vault")])
         path = self.medium("label: dos\n,16M,83\n")
         with path.open("r+b") as out:
             out.seek(self.told_by_sfdisk(path)[0][0])

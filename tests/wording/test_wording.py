@@ -49,7 +49,7 @@ class SentencesTest(unittest.TestCase):
 
     def test_everything_wrong_with_a_volume_has_one(self):
         codes = codes_given_to({"Problem", "problem"}, 0)
-        for path in (CORE / "volumes").glob("*.py"):
+        for path in (CORE / "volumes").rglob("*.py"):
             codes |= set(re.findall(r'problems\.add\(\s*"([a-z-]+)"', path.read_text()))
         self.assertGreater(len(codes), 15)
         self.assertLessEqual({f"volume-{code}" for code in codes}, set(activity.LOG))

@@ -18,6 +18,7 @@ from needlewright.core.checks.decoding import (
     DecodeRequest,
     DecoderPool,
 )
+from needlewright.core.contents import Place
 from needlewright.core.delivery.bag import Delivered, Delivering, deliver
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.imaging.copier import CopyPlan
@@ -31,17 +32,16 @@ from needlewright.core.imaging.events import (
 )
 from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
-from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rechecking import decode_all, format_of
 from needlewright.core.jobs.rows import FindRecord, SourceRow
-from needlewright.core.jobs.runner import Kept, run_search
+from needlewright.core.jobs.runner import FindsKept, run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Event, Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device
+from needlewright.core.sources.pieces import position
 from needlewright.core.sources.registry import open_source
-from needlewright.core.sources.threads import position
 from needlewright.wording import errors
 from needlewright.wording.bag import words_for
 
@@ -119,7 +119,7 @@ class SearchWork(Work):
                 job.log("failed", {"text": errors.explain(error)})
                 raise
 
-    def _follow(self, events: Iterator[Event | Kept]) -> None:
+    def _follow(self, events: Iterator[Event | FindsKept]) -> None:
         last: Progress | None = None
         for event in events:
             self._go_on.wait()
@@ -128,7 +128,7 @@ class SearchWork(Work):
                     last = event
                     if self._due():
                         self.told.emit(event)
-                case Kept():
+                case FindsKept():
                     self.kept.emit(event.ids)
                 case Finished():
                     if last is not None:
@@ -312,7 +312,7 @@ class PictureWork(Work):
             return
         try:
             with open_source(path) as source:
-                file = content_of(source, record)
+                file = record.content.open(Place(source))
                 request = DecodeRequest(file, ((0, file.size),), picture,
                                         (row.width or 0) * (row.height or 0),
                                         _preview_of(record), side, task, row.orientation, seconds)

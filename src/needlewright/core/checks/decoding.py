@@ -19,8 +19,8 @@ from typing import Any, Generic, TypeVar
 
 from needlewright.core import processes
 from needlewright.core.errors import SourceError
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 
 TIME_LIMIT_S = 30.0
 THUMBNAIL_SIDE = 360  # pixels
@@ -336,7 +336,7 @@ class DecoderPool(Generic[Key]):
         if worker.served > SERVED_TIMES * (request.size + SERVED_BYTES):
             raise ValueError("the same bytes again and again")
         try:
-            block = Thread(request.source, request.extents).read_at(offset, length)
+            block = PiecedSource(request.source, request.extents).read_at(offset, length)
             said = len(block).to_bytes(4, "little") + block
         except SourceError:
             said = UNREADABLE

@@ -21,10 +21,10 @@ from pathlib import Path, PurePosixPath
 
 from needlewright.core import processes
 from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Place
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
-from needlewright.core.delivery.listing import Written, entry, head, write_lists
+from needlewright.core.delivery.listing import DeliveredFile, entry, head, write_lists
 from needlewright.core.errors import DeliveryError
-from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.names import Names, safe_path
@@ -109,7 +109,7 @@ def _deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
     staging = _stage(job, destination)
     payload = sum(row.size for row in rows)
     total, done = payload * 3, 0
-    written: dict[int, Written] = {}
+    written: dict[int, DeliveredFile] = {}
     for row, size in _write_all(job, rows, staging / "payload", words, written, stop):
         done += size
         yield Delivering("write", done, total)
@@ -161,8 +161,8 @@ def _clear(destination: Path) -> None:
 
 
 def _write_all(
-    job: Job, rows: Sequence[FindRow], payload: Path, words: Words, written: dict[int, Written],
-    stop: StopSignal,
+    job: Job, rows: Sequence[FindRow], payload: Path, words: Words,
+    written: dict[int, DeliveredFile], stop: StopSignal,
 ) -> Iterator[tuple[FindRow | None, int]]:
     """Write every file; yields (row, bytes) as it goes and (None, 0) when stopped."""
     names = Names()
@@ -190,7 +190,7 @@ def _write_all(
                 out.flush()
                 os.fsync(out.fileno())
             _keep_date(target, row.modified or row.taken)
-            written[row.id] = Written(f"data/{place}", digest.hexdigest())
+            written[row.id] = DeliveredFile(f"data/{place}", digest.hexdigest())
 
 
 def _path_of(record: FindRecord) -> str | None:
@@ -202,7 +202,7 @@ def _path_of(record: FindRecord) -> str | None:
 
 
 def _blocks(source: Source, record: FindRecord) -> Iterator[bytes]:
-    file = content_of(source, record)
+    file = record.content.open(Place(source))
     for at in range(0, record.row.size, COPY_BYTES):
         size = min(COPY_BYTES, record.row.size - at)
         block = file.read_at(at, size)
@@ -222,7 +222,7 @@ def _keep_date(path: Path, taken: str | None) -> None:
         return  # a date that this clock cannot hold is still in the lists
 
 
-def _twins(written: Mapping[int, Written]) -> dict[int, list[int]]:
+def _twins(written: Mapping[int, DeliveredFile]) -> dict[int, list[int]]:
     by_hash: dict[str, list[int]] = {}
     for number, file in written.items():
         by_hash.setdefault(file.sha256, []).append(number)
@@ -230,7 +230,7 @@ def _twins(written: Mapping[int, Written]) -> dict[int, list[int]]:
 
 
 def _write_tags(job: Job, rows: Sequence[FindRow], staging: Path, words: Words,
-                written: Mapping[int, Written]) -> None:
+                written: Mapping[int, DeliveredFile]) -> None:
     twins = _twins(written)
     entries = (
         entry(job.record(row.id), written.get(row.id), twins.get(row.id, []), words.check)
@@ -267,7 +267,7 @@ def _bag(staging: Path, stop: StopSignal, done: int,
     return False
 
 
-def _verify(bag: Path, written: Mapping[int, Written],
+def _verify(bag: Path, written: Mapping[int, DeliveredFile],
             stop: StopSignal) -> Iterator[tuple[str | None, int]]:
     """Read every file back from the medium and compare; (name, bytes), or (None, 0) if stopped."""
     for file in written.values():

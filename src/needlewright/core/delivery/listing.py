@@ -20,14 +20,14 @@ COLUMNS = (
 
 
 @dataclass(frozen=True, slots=True)
-class Written:
+class DeliveredFile:
     """A delivered file: its path in the bag and its SHA-256 (hex)."""
 
     file: str
     sha256: str
 
 
-def entry(record: FindRecord, written: Written | None, twins: list[int],
+def entry(record: FindRecord, written: DeliveredFile | None, twins: list[int],
           describe: Callable[[Check], str]) -> dict[str, Any]:
     """One find as finds.json holds it."""
     row, told = record.row, record.record
@@ -40,7 +40,7 @@ def entry(record: FindRecord, written: Written | None, twins: list[int],
         "times": {"created": told.created if told else None, "modified": row.modified,
                   "taken": row.taken, "removed": told.removed_at if told else None},
         "width": row.width, "height": row.height, "duration_s": row.duration_s,
-        "encoding": told.encoding if told else "plain",
+        "encoding": record.content.encoding,
         "extents": [list(extent) for extent in record.extents], "twins": twins,
         "mended_from": None, "inside": record.parent, "kept": row.kept or None,
         "original_path": told.original if told else None,

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from enum import Enum
 
 from needlewright.core.checks.grading import AGAINST, Grade
-from needlewright.core.search.events import Find, Record
+from needlewright.core.finds import Find, Record
 from needlewright.core.walks import Check, Outcome
 
 BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)

@@ -91,7 +91,89 @@ CREATE TABLE volumes (
   PRIMARY KEY (source, start)) WITHOUT ROWID;
 """
 
-MIGRATIONS = (V1, V2, V3)
+# Finds are known by a key and updated in place, numbers are never given out twice, what belongs to
+# a find goes with it, and relations between finds have a table. Contents have one form.
+V4 = """
+CREATE TABLE sources_4 (
+  id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT NOT NULL DEFAULT 'bytes', name TEXT NOT NULL,
+  path TEXT NOT NULL UNIQUE, size INTEGER, sector_size INTEGER, sha256 TEXT, added REAL NOT NULL);
+INSERT INTO sources_4 (id, name, path, size, sector_size, sha256, added)
+  SELECT id, name, path, size, sector_size, sha256, added FROM sources;
+CREATE TABLE finds_4 (
+  id INTEGER PRIMARY KEY AUTOINCREMENT,
+  source INTEGER NOT NULL REFERENCES sources(id) ON DELETE CASCADE, key TEXT NOT NULL,
+  kind TEXT NOT NULL, format TEXT NOT NULL, extension TEXT NOT NULL,
+  start INTEGER NOT NULL, size INTEGER NOT NULL, grade TEXT NOT NULL, share REAL NOT NULL,
+  name TEXT, path TEXT, folder TEXT, removed INTEGER, width INTEGER, height INTEGER, taken TEXT,
+  camera TEXT, orientation INTEGER NOT NULL DEFAULT 1, duration REAL, damage_row INTEGER,
+  broken_at INTEGER, broken_why TEXT, found_by TEXT NOT NULL, extra TEXT NOT NULL DEFAULT '{}',
+  parts TEXT NOT NULL DEFAULT '[]', preview_start INTEGER, preview_stop INTEGER,
+  has_thumbnail INTEGER NOT NULL DEFAULT 0, has_strip INTEGER NOT NULL DEFAULT 0,
+  content TEXT, record_at INTEGER, stated INTEGER, created TEXT, modified TEXT, accessed TEXT,
+  removed_at TEXT, kept TEXT NOT NULL DEFAULT '', original TEXT, purge_at TEXT,
+  unproven INTEGER NOT NULL DEFAULT 0, former INTEGER NOT NULL DEFAULT 0,
+  volume INTEGER NOT NULL DEFAULT 0, UNIQUE (source, key));
+INSERT INTO finds_4 (id, source, key, kind, format, extension, start, size, grade, share, name,
+  path, folder, removed, width, height, taken, camera, orientation, duration, damage_row, found_by,
+  extra, parts, preview_start, preview_stop, has_thumbnail, has_strip, content, record_at, stated,
+  created, modified, accessed, removed_at, kept, original, purge_at, unproven)
+  SELECT id, source, format || ':' || start || CASE claim WHEN '' THEN '' ELSE ':' || claim END,
+  kind, format, extension, start, size, grade, share, name, path, folder, removed, width, height,
+  taken, camera, orientation, duration, damage_row, found_by, extra, parts, preview_start,
+  preview_stop, has_thumbnail, has_strip,
+  CASE WHEN content IS NOT NULL THEN json_object('kind', 'inline', 'at', start, 'data',
+      lower(hex(content)))
+    WHEN coded IS NOT NULL THEN json_object('kind', 'packed', 'size', size, 'parts', json(coded))
+  END,
+  record_at, CASE grade WHEN 'gone' THEN stated END, created, modified, accessed, removed_at, kept,
+  original, purge_at, unproven FROM finds;
+CREATE TABLE extents_4 (
+  find INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE, place INTEGER NOT NULL,
+  offset INTEGER, length INTEGER NOT NULL, PRIMARY KEY (find, place)) WITHOUT ROWID;
+INSERT INTO extents_4 SELECT find, place, offset, length FROM extents
+  WHERE find IN (SELECT id FROM finds);
+CREATE TABLE checks_4 (
+  find INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE, place INTEGER NOT NULL,
+  name TEXT NOT NULL, outcome TEXT NOT NULL, code TEXT NOT NULL, detail TEXT NOT NULL,
+  content INTEGER NOT NULL, PRIMARY KEY (find, place)) WITHOUT ROWID;
+INSERT INTO checks_4 SELECT find, place, name, outcome, code, detail, content FROM checks
+  WHERE find IN (SELECT id FROM finds);
+CREATE TABLE links (
+  find INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE,
+  other INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE, relation TEXT NOT NULL,
+  detail TEXT NOT NULL DEFAULT '', PRIMARY KEY (find, other, relation)) WITHOUT ROWID;
+CREATE INDEX links_back ON links (other, relation);
+INSERT INTO links SELECT f.id, min(p.id), 'inside', '' FROM finds f JOIN finds p
+  ON p.source = f.source AND p.start = f.parent_start AND p.format = f.parent_format
+  AND p.id <> f.id GROUP BY f.id;
+CREATE TABLE link_waits (
+  find INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE, source INTEGER NOT NULL,
+  key TEXT NOT NULL, relation TEXT NOT NULL, detail TEXT NOT NULL DEFAULT '',
+  PRIMARY KEY (source, key, find, relation)) WITHOUT ROWID;
+CREATE TABLE reviews (
+  find INTEGER PRIMARY KEY REFERENCES finds(id) ON DELETE CASCADE, tray REAL, aside REAL,
+  later REAL, note TEXT NOT NULL DEFAULT '');
+INSERT INTO reviews (find, tray) SELECT find, added FROM tray WHERE find IN (SELECT id FROM finds);
+CREATE INDEX reviews_in_tray ON reviews (tray) WHERE tray IS NOT NULL;
+CREATE TABLE review_journal (
+  id INTEGER PRIMARY KEY AUTOINCREMENT, step INTEGER NOT NULL, at REAL NOT NULL,
+  find INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE, field TEXT NOT NULL, was, became);
+DROP TABLE extents;
+DROP TABLE checks;
+DROP TABLE tray;
+DROP TABLE finds;
+DROP TABLE sources;
+ALTER TABLE sources_4 RENAME TO sources;
+ALTER TABLE finds_4 RENAME TO finds;
+ALTER TABLE extents_4 RENAME TO extents;
+ALTER TABLE checks_4 RENAME TO checks;
+CREATE INDEX finds_by_grade ON finds (grade, source, start);
+CREATE INDEX finds_by_folder ON finds (source, folder, start);
+CREATE INDEX finds_by_start ON finds (source, start, format);
+CREATE INDEX finds_by_content ON finds (source, size, format);
+"""
+
+MIGRATIONS = (V1, V2, V3, V4)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:
@@ -105,6 +187,7 @@ def migrate(database: sqlite3.Connection, path: str) -> None:
         raise JobError("job-newer", path=path, version=version, known=len(MIGRATIONS))
     for number in range(version, len(MIGRATIONS)):
         # One transaction a migration: killed in the middle, the file stays at the old version.
+        database.execute("PRAGMA foreign_keys = OFF")  # tables are built anew beside the old
         database.executescript(
             f"BEGIN IMMEDIATE; {MIGRATIONS[number]} PRAGMA application_id = {APPLICATION_ID};"
             f"PRAGMA user_version = {number + 1}; COMMIT;")

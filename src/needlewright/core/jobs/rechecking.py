@@ -6,16 +6,16 @@ from dataclasses import replace
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.contents import Place
 from needlewright.core.errors import FormatError, JobError
+from needlewright.core.finds import Find
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
-from needlewright.core.jobs.contents import content_of
 from needlewright.core.jobs.merging import RECORD_CHECKS
 from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
-from needlewright.core.search.events import Find
 from needlewright.core.sources.registry import open_source
 from needlewright.core.stopping import Interrupted, StopSignal
 
@@ -38,27 +38,24 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
     """
     record = job.record(number)
     form = format_of(record.row.format)
-    source_row = next(s for s in job.sources() if s.id == record.row.source)
-    plain = len(record.extents) == 1 and record.record is None
-    if form is None or (not plain and record.record is None):
+    if form is None or not record.content.size:
         raise JobError("find-not-played", find=number)
-    with open_source(source_row.path) as medium:
-        source = medium if plain else content_of(medium, record)
+    path = next(s.path for s in job.sources() if s.id == record.row.source)
+    with open_source(path) as medium:
+        source = record.content.open(Place(medium, job.folder))
         try:
-            walk = follow(source, record.row.start if plain else 0, form, stop)
+            walk = follow(source, 0, form, stop)
         except Interrupted:
             return False
         except FormatError as error:
             raise JobError("find-not-played", find=number) from error
-        case = Case(walk, form.name)
         pool: DecoderPool[Case] = DecoderPool(1)
         try:
-            pool.submit(*all_frames(case, source)[:2])
+            pool.submit(*all_frames(Case(walk, form.name), source)[:2])
             while not stop.is_set():
                 for asked, report in pool.results(POLL_SECONDS):
                     find, _ = find_of(asked, report, record.row.found_by[0], medium.sector_size)
-                    job.recheck_finds(record.row.source,
-                                      [find if plain else _recorded(find, record)])
+                    job.recheck_finds(record.row.source, [_recorded(find, record)])
                     return True
         finally:
             pool.close()
@@ -71,6 +68,6 @@ def _recorded(find: Find, record: FindRecord) -> Find:
     checks = (*find.checks, *(c for c in record.checks if c.name in RECORD_CHECKS))
     doubted = any(c.outcome in AGAINST for c in checks)
     grade = Grade.PARTIAL if doubted and find.grade is Grade.WHOLE else find.grade
-    return replace(find, extents=record.extents, grade=grade, checks=checks, name=row.name,
+    return replace(find, content=record.content, grade=grade, checks=checks, name=row.name,
                    path=row.path, removed=row.removed, record=record.record, parts=record.parts,
                    preview=record.preview, found_by=row.found_by)

@@ -6,18 +6,24 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from needlewright.core.search.events import Record
+from needlewright.core.contents import Content, Extents
+from needlewright.core.finds import Record
 from needlewright.core.walks import Check, Part
+
+BYTES = "bytes"  # the kind of a source that is bytes in a line; others are shelves
 
 
 @dataclass(frozen=True, slots=True)
 class SourceRow:
+    """A source of the job. `kind`: BYTES, or what kind of shelf; only BYTES have a size."""
+
     id: int
     name: str
     path: str
     size: int
     sector_size: int
     sha256: str | None
+    kind: str = BYTES
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +55,9 @@ class FindRow:
     has_strip: bool = False
     kept: str = ""  # why a removed or hidden file is still kept
     modified: str | None = None
+    removed_at: str | None = None
+    former: bool = False  # of a file system that is there no more
+    volume: int = 0  # the first byte of its volume
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,13 +65,18 @@ class FindRecord:
     """All that the job knows of one find."""
 
     row: FindRow
-    extents: tuple[tuple[int | None, int], ...]
+    content: Content
     checks: tuple[Check, ...]
     parts: tuple[Part, ...]
     extra: Mapping[str, Any]
     preview: tuple[int, int] | None
     parent: int | None = None  # id of the broken find it lies in
     record: Record | None = None  # what a file system says of it
+
+    @property
+    def extents(self) -> Extents:
+        """(byte of the source or None, length) that it is stored in."""
+        return self.content.spans()
 
 
 @dataclass(frozen=True, slots=True)

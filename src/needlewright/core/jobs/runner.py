@@ -10,12 +10,11 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-import numpy as np
-import numpy.typing as npt
-
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
+from needlewright.core.finds import Find
 from needlewright.core.jobs.coverage import CoverageRow, outstanding, tokens_of
+from needlewright.core.jobs.known import JobKnowledge
 from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
@@ -23,7 +22,6 @@ from needlewright.core.search.engine import cut_area, search
 from needlewright.core.search.events import (
     Ending,
     Event,
-    Find,
     Finished,
     Found,
     Note,
@@ -34,12 +32,11 @@ from needlewright.core.search.events import (
 )
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
-from needlewright.core.search.spans import joined
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import StopSignal
 
-BATCH = 1000
+BATCH = 250  # finds of one transaction: who else writes waits no longer than for these
 EDGE_BYTES = 1 << 17  # damage is placed at most so far before the bytes that are missing
 BATCH_SECONDS = 0.5  # finds reach the file, and so the window, at least this often
 
@@ -47,14 +44,15 @@ RUNNING = "running"
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class FindsKept:
     """Finds that are in the job file now, by their ids; searching again keeps only what is new."""
 
     ids: tuple[int, ...]
 
 
-def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Iterator[Event | Kept]:
-    """Search the image of `source`; yields the engine's events, and Kept as finds are written.
+def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Iterator[
+        Event | FindsKept]:
+    """Search the image of `source`; yields the engine's events, and FindsKept as finds are written.
 
     Goes on where earlier searches ended: for each format only what has not been covered yet, or
     everything where all of it has. Raises SourceError and JobError; what was found until then is
@@ -70,14 +68,15 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
             for step in [name for name in steps() if name in plan.steps]:
                 mine = replace(plan, steps=(step,), area=area)
                 passes = outstanding(mine, area, job.coverage(source.id, step)) or [mine]
-                keeper = _Keeper(job, source, mine, area, image.settled, texture)
+                known = JobKnowledge(job, source, image, texture)
+                keeper = _Keeper(job, source, mine, area, image.settled, texture, known)
                 yield from _passes(image, keeper, passes, stop)
         finally:
             texture.close()
 
 
 def _passes(image: Source, keeper: _Keeper, passes: list[Plan], stop: StopSignal) -> Iterator[
-        Event | Kept]:
+        Event | FindsKept]:
     """Run the passes one after another, as if they were one."""
     total = sum(p.area.size for p in passes if p.area is not None)
     before = 0
@@ -86,12 +85,12 @@ def _passes(image: Source, keeper: _Keeper, passes: list[Plan], stop: StopSignal
         part = replace(part, texture=not keeper.texture.seen(area.start, area.stop))
         keeper.begin(part, last=number == len(passes) - 1)
         try:
-            for event in search(image, part, stop, keeper.known()):
+            for event in search(image, part, stop, keeper.knowledge):
                 if isinstance(event, Progress):
                     event = _of_all(event, before, total)
                 kept = keeper.take(event)
                 if kept:
-                    yield Kept(tuple(kept))
+                    yield FindsKept(tuple(kept))
                 if not isinstance(event, Finished) or keeper.last or stop.is_set():
                     yield event
         except BaseException:
@@ -114,21 +113,16 @@ class _Keeper:
     """Collects finds into batches and saves a checkpoint with each."""
 
     def __init__(self, job: Job, source: SourceRow, plan: Plan, area: Span, settled: int,
-                 texture: TextureFile) -> None:
+                 texture: TextureFile, knowledge: JobKnowledge) -> None:
         """`settled`: what lies behind it is still being copied, and is searched again later."""
         self.settled = self.again_from = settled
         self.job, self.source, self.plan, self.area = job, source, plan, area
-        self.texture = texture
+        self.texture, self.knowledge = texture, knowledge
         self.part, self.last = plan, True
         self.batch: list[Find] = []
         self.rechecked: list[Find] = []
         self.written = time.monotonic()
         self.step: Progress | None = None
-
-    def known(self) -> npt.NDArray[np.int64]:
-        """int64[n, 2]: (start, stop) of what belongs to whole finds of this source already."""
-        rows = self.job.whole_spans(self.source.id)
-        return joined(np.array(rows, np.int64).reshape(-1, 2))
 
     def begin(self, part: Plan, last: bool) -> None:
         """Begin one pass; `last`: none follows."""

@@ -12,10 +12,11 @@ from needlewright.core.checks.decoding import (
     StreamReport,
 )
 from needlewright.core.checks.grading import Grade, Verdict, judge
+from needlewright.core.contents import Stretches
 from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.finds import Find, key_of
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
-from needlewright.core.search.events import Find
 from needlewright.core.sources.source import Source
 from needlewright.core.walks import Facts, Variant, Walk
 
@@ -95,10 +96,12 @@ def find_of(case: Case, report: DecodeReport | None, step: str,
         grade = Grade.REMNANT
     shown = report if report is not None and report.thumbnail else case.looked
     find = Find(
-        variant.name, variant.kind, variant.extension, ((walk.start, walk.stop - walk.start),),
-        grade, verdict.share, (step,), verdict.checks, _facts(walk, report, case.looked),
-        walk.parts, walk.preview, verdict.damage_row, shown.thumbnail if shown else b"",
-        parent=case.parent, strip=case.looked.strip if case.looked else b"")
+        variant.name, variant.kind, variant.extension,
+        Stretches(((walk.start, walk.stop - walk.start),)), grade, verdict.share, (step,),
+        verdict.checks, _facts(walk, report, case.looked), walk.parts, walk.preview,
+        verdict.damage_row, shown.thumbnail if shown else b"",
+        inside=None if case.parent is None else key_of(case.parent[1], case.parent[0]),
+        strip=case.looked.strip if case.looked else b"", broken=walk.broken)
     return find, verdict
 
 
@@ -146,8 +149,9 @@ def preview_find(case: Case, find: Find, source: Source, step: str,
         return None
     verdict = judge(inner, None, "")
     return Find(
-        "jpeg", jpeg.kind, "jpg", ((start, inner.stop - start),), Grade.REMNANT, verdict.share,
+        "jpeg", jpeg.kind, "jpg", Stretches(((start, inner.stop - start),)), Grade.REMNANT,
+        verdict.share,
         (step,), verdict.checks, replace(inner.facts, taken=walk.facts.taken,
                                          camera=walk.facts.camera),
-        inner.parts, parent=(find.start, find.format),
+        inner.parts, inside=find.key,
         thumbnail=report.inset if report is not None else b"")

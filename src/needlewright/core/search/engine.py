@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
-
-import numpy as np
-import numpy.typing as npt
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.errors import SourceError
 from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event, Note
+from needlewright.core.search.knowledge import NOTHING, Knowledge
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import Context, steps
 from needlewright.core.sources.source import Source, Span
@@ -19,10 +16,10 @@ from needlewright.core.stopping import StopSignal
 
 
 def search(source: Source, plan: Plan, stop: StopSignal,
-           known: npt.NDArray[np.int64] | None = None) -> Iterator[Event]:
+           knowledge: Knowledge = NOTHING) -> Iterator[Event]:
     """Yield the events of all steps in `plan` that exist, cheapest first.
 
-    `known`: int64[n, 2], (start, stop) of what belongs to whole finds already, ascending.
+    `knowledge`: what the job knows of the source already.
 
     To pause, take no events. Raises SourceError for an area outside the source and for a source
     that goes away; unreadable ranges are noted and passed over.
@@ -34,8 +31,7 @@ def search(source: Source, plan: Plan, stop: StopSignal,
             if name not in plan.steps or stop.is_set():
                 continue
             begin = max(area.start, min(plan.resume.get(name, area.start), area.stop))
-            context = Context(source, plan, area, begin, stop, decoders)
-            yield from step.run(context if known is None else replace(context, known=known))
+            yield from step.run(Context(source, plan, area, begin, stop, decoders, knowledge))
             if decoders.missing:
                 yield Note("decoders-unconfined", {"missing": ", ".join(decoders.missing)})
                 decoders.missing = ()

@@ -6,74 +6,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-from needlewright.core.checks.grading import Grade
-from needlewright.core.volumes.base import CodedParts
-from needlewright.core.walks import Check, Facts, Kind, Part
-
-
-@dataclass(frozen=True, slots=True)
-class Record:
-    """What a file-system record says of a find. `at`: its byte on the source. `size`: as it states,
-    None where the extents tell. Times as in `Facts.taken`. `kept`: why the file was removed or
-    hidden but is still kept, as a code; `original`: its path before that; `purge_at`: when the
-    device itself would remove it. `content`: the file, where the record itself holds it; `coded`:
-    where it is stored compressed. `claim`: the find rests on this record alone, not on content.
-    """
-
-    at: int
-    size: int | None = None
-    created: str | None = None
-    modified: str | None = None
-    accessed: str | None = None
-    removed_at: str | None = None
-    kept: str = ""
-    encoding: str = "plain"
-    content: bytes | None = None
-    coded: CodedParts = ()
-    original: str | None = None
-    purge_at: str | None = None
-    claim: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class Find:
-    """One recovered candidate. Extents are (offset, length) in bytes on the source, file order;
-    without an offset they are holes."""
-
-    format: str
-    kind: Kind
-    extension: str
-    extents: tuple[tuple[int | None, int], ...]
-    grade: Grade
-    share: float
-    found_by: tuple[str, ...]
-    checks: tuple[Check, ...]
-    facts: Facts
-    parts: tuple[Part, ...] = ()
-    preview: tuple[int, int] | None = None
-    damage_row: int | None = None
-    thumbnail: bytes = b""
-    name: str | None = None
-    path: str | None = None
-    removed: bool | None = None
-    parent: tuple[int, str] | None = None  # (start, format) of the broken find it lies in
-    strip: bytes = b""  # ten frames of a clip, side by side
-    record: Record | None = None
-
-    @property
-    def size(self) -> int:
-        """Bytes of the file; for one that is gone, as many as its record states."""
-        if self.record is not None and self.record.size is not None:
-            return self.record.size
-        return sum(length for _, length in self.extents)
-
-    @property
-    def start(self) -> int:
-        """The first byte of it on the source; of its record where nothing else is known."""
-        place = next((offset for offset, _ in self.extents if offset is not None), None)
-        if place is None:
-            return self.record.at if self.record is not None else 0
-        return place
+from needlewright.core.finds import Find
 
 
 @dataclass(frozen=True, slots=True)

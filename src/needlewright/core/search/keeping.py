@@ -15,8 +15,8 @@ from datetime import datetime
 from urllib.parse import unquote
 
 from needlewright.core.errors import SourceError
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.base import Entry
 from needlewright.core.volumes.stamps import nt, unix
 
@@ -78,7 +78,7 @@ class Keeping:
             return entry.data
         extents = [(None if o is None else o + self._base, n) for o, n in entry.extents]
         try:
-            return Thread(self._source, extents).read_at(0, MAX_INFO_BYTES)
+            return PiecedSource(self._source, extents).read_at(0, MAX_INFO_BYTES)
         except SourceError:
             return b""
 

@@ -10,12 +10,13 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from needlewright.core.contents import Content, Stretches
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.recognising import format_of_name, recognise
 from needlewright.core.search.carving import follow
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 from needlewright.core.stopping import StopSignal
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, cut
@@ -30,6 +31,7 @@ TRAILER_SHARE, TRAILER_BYTES = 0.1, 1 << 16  # of what may follow a file's own e
 READ_BYTES = 1 << 20
 NEAR = 3  # placements that come before those that suppose a lost half of a number
 CLEARLY = 0.05  # share by which a less likely placement must win
+NOTHING = Stretches()
 
 
 class Fate(StrEnum):
@@ -47,11 +49,11 @@ class Fate(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Placing:
-    """Where an entry's content lies. `extents`: absolute bytes, a hole where others use it now.
+    """Where an entry's content lies: `content`, with a hole where others use it now.
     `walk`: of the file's bytes, from 0. `reused`: bytes that others use."""
 
     fate: Fate
-    extents: tuple[tuple[int | None, int], ...] = ()
+    content: Content = NOTHING
     form: Format | None = None
     walk: Walk | None = None
     reused: int = 0
@@ -101,10 +103,10 @@ def place(source: Source, base: int, reader: Reader, entry: Entry, stop: StopSig
 def _promising(source: Source, extents: Extents, name: str) -> bool:
     """Whether the first bytes are those of the format that the name promises."""
     form = format_of_name(name)
-    return form is not None and form in recognise(_head(Thread(source, extents)), name)
+    return form is not None and form in recognise(_head(PiecedSource(source, extents)), name)
 
 
-def _head(thread: Thread) -> bytes:
+def _head(thread: PiecedSource) -> bytes:
     try:
         return thread.read_at(0, HEAD_BYTES)
     except SourceError:
@@ -130,24 +132,24 @@ def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSi
         return Placing(Fate.OVERWRITTEN, reused=reused)
     kept = _without(extents, now) if now is not None and reused else extents
     absolute = shifted(kept, base)
-    thread = Thread(source, absolute)
+    thread = PiecedSource(source, absolute)
     if kept and kept[0][0] is None and extents[0][0] is not None:
-        return Placing(Fate.PARTLY, absolute, reused=reused)  # its head is another's
-    form, walk = walk_thread(thread, entry.name, stop)
+        return Placing(Fate.PARTLY, Stretches(absolute), reused=reused)  # its head is another's
+    form, walk = walk_file(thread, entry.name, stop)
     fate = Fate.PARTLY if reused else Fate.THERE
     if walk is None:
         if now is not None and is_blank(thread):
             fate = Fate.CLEARED
         elif now is not None and not reused and _promised(entry.name):
             fate = Fate.FOREIGN
-        return Placing(fate, absolute, reused=reused)
+        return Placing(fate, Stretches(absolute), reused=reused)
     trailer = thread.size - walk.stop if walk.ended and walk.broken is None else 0
     if 0 < trailer < entry.loose:
         absolute, trailer = cut(absolute, walk.stop), 0
     padded = trailer > 0 and _zeros(thread, walk.stop)
     if now is not None and not padded and trailer > max(TRAILER_BYTES, thread.size * TRAILER_SHARE):
         fate = Fate.FOREIGN
-    return Placing(fate, absolute, form, walk, reused, trailer, padded)
+    return Placing(fate, Stretches(absolute), form, walk, reused, trailer, padded)
 
 
 def _promised(name: str) -> bool:
@@ -156,7 +158,7 @@ def _promised(name: str) -> bool:
     return form is not None and any(not s.weak and len(s.magic) > 2 for s in form.signatures)
 
 
-def walk_thread(thread: Source, name: str, stop: StopSignal) -> tuple[
+def walk_file(thread: Source, name: str, stop: StopSignal) -> tuple[
         Format | None, Walk | None]:
     """The format of a file's bytes and their walk; None where they are of no known one."""
     try:

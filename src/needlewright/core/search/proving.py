@@ -16,26 +16,27 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport
+from needlewright.core.contents import Place
 from needlewright.core.errors import SourceError
+from needlewright.core.finds import Find
 from needlewright.core.formats.recognising import extension_of, kind_of_name
 from needlewright.core.search.deciding import all_frames, first_question
-from needlewright.core.search.events import Event, Find, Found, Rechecked
+from needlewright.core.search.events import Event, Found, Rechecked
 from needlewright.core.search.keeping import Keeping, Kept
-from needlewright.core.search.placing import Fate, Placing, place, shifted, walk_thread
+from needlewright.core.search.placing import Fate, Placing, place, shifted, walk_file
 from needlewright.core.search.record_finds import (
     LOST_FATES,
     RecordCase,
+    content_of,
     find_from,
     find_gone,
     find_unwalked,
 )
 from needlewright.core.search.registry import Context
-from needlewright.core.sources.memory import MemorySource
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Placed, Reader
-from needlewright.core.volumes.codings import CodedThread
 from needlewright.core.walks import Kind
 
 PENDING_DECODES = 12
@@ -152,7 +153,8 @@ class Prover:
             yield from self._from_record(entry, kept)
             return
         if entry.removed and self._named_elsewhere(entry):
-            yield from self._made(entry, Placing(Fate.MOVED), Thread(context.source, ()), kept)
+            nothing = PiecedSource(context.source, ())
+            yield from self._made(entry, Placing(Fate.MOVED), nothing, kept)
             return
         now = None
         if entry.removed:
@@ -164,7 +166,8 @@ class Prover:
                 len(self._waiting) < MAX_WAITING):
             self._waiting.append((entry, kept))
             return
-        yield from self._made(entry, placing, Thread(context.source, placing.extents), kept)
+        file = PiecedSource(context.source, placing.content.spans())
+        yield from self._made(entry, placing, file, kept)
 
     def _named_elsewhere(self, entry: Entry) -> bool:
         """Whether a file that is there, or is proven, begins where this one did and is as long."""
@@ -176,7 +179,7 @@ class Prover:
 
     def _claim(self, reader: Reader, placing: Placing, size: int) -> None:
         """What is proven is nobody else's."""
-        extents = tuple((None if o is None else o - self._base, n) for o, n in placing.extents)
+        extents = shifted(placing.content.spans(), -self._base)
         reader.claim(extents)
         if self._claimed is not None:
             self._claimed.take(extents)
@@ -189,22 +192,18 @@ class Prover:
 
     def _from_record(self, entry: Entry, kept: Kept | None) -> Iterator[Event]:
         """Content that the record holds itself, or that is stored compressed."""
-        source: Source
-        base = self._base
-        if entry.data is not None:
-            source = MemorySource(entry.data[: entry.size])
-        else:
-            source = CodedThread(self._context.source, base, entry.coded)
-        thread = Thread(source, ((0, source.size),))
+        content = content_of(entry, self._base)
+        source = content.open(Place(self._context.source))
+        thread = PiecedSource(source, ((0, source.size),))
         try:
-            form, walk = walk_thread(thread, entry.name, self._context.stop)
+            form, walk = walk_file(thread, entry.name, self._context.stop)
         except SourceError:
             form, walk = None, None
         trailer = thread.size - walk.stop if walk is not None and walk.ended else 0
-        placing = Placing(Fate.THERE, stored(entry, base), form, walk, trailer=trailer)
+        placing = Placing(Fate.THERE, content, form, walk, trailer=trailer)
         yield from self._made(entry, placing, thread, kept)
 
-    def _made(self, entry: Entry, placing: Placing, thread: Thread,
+    def _made(self, entry: Entry, placing: Placing, thread: PiecedSource,
               kept: Kept | None) -> Iterator[Event]:
         context = self._context
         if placing.fate in LOST_FATES:
@@ -259,19 +258,6 @@ class Prover:
         find = find_from(case, report, self._step, self._context.source.sector_size)
         for event in self._found(find):
             yield event if first else Rechecked(find)
-
-
-def stored(entry: Entry, base: int) -> tuple[tuple[int | None, int], ...]:
-    """Where on the source the bytes lie that make the content, as they are stored."""
-    if entry.data is not None:
-        return ((base + entry.record_at, entry.size),)
-    out: list[tuple[int | None, int]] = []
-    for piece in entry.coded:
-        if isinstance(piece, tuple):
-            out.append((None if piece[0] is None else piece[0] + base, piece[1]))
-        else:
-            out += shifted(piece.extents, base)
-    return tuple(out)
 
 
 def reads_as_text(thread: Source, name: str) -> bool:

@@ -8,15 +8,16 @@ from typing import Any
 
 from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.contents import Content, Inline, Packed, Stretches
+from needlewright.core.finds import Find, Record
 from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.search.deciding import Case, find_of
-from needlewright.core.search.events import Find, Record
 from needlewright.core.search.keeping import Kept
 from needlewright.core.search.placing import Fate, Placing, shifted
-from needlewright.core.sources.threads import Thread
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.volumes.base import CodedParts, Entry, Placed
 from needlewright.core.volumes.stamps import Stamp
-from needlewright.core.walks import Check, Facts, Outcome, Part
+from needlewright.core.walks import Break, Check, Facts, Outcome, Part
 
 OF_NAMES = frozenset({"letter-guessed", "letter-lost", "name-cut", "name-lost", "folder-lost"})
 LOST_FATES = {Fate.OVERWRITTEN: "gone-overwritten", Fate.CLEARED: "gone-cleared",
@@ -30,7 +31,7 @@ class RecordCase(Case):
 
     entry: Entry | None = None
     placing: Placing | None = None
-    thread: Thread | None = None
+    thread: PiecedSource | None = None
     base: int = 0
     kept: Kept | None = None
 
@@ -39,13 +40,20 @@ def record_of(entry: Entry, base: int, kept: Kept | None, *, gone: bool = False,
               claim: bool = False) -> Record:
     """What goes onto a find from `entry`; `base`: the volume's first byte."""
     times = entry.times
-    encoding = "resident" if entry.data is not None else "compressed" if entry.coded else "plain"
     return Record(
-        base + entry.record_at, entry.size if gone or encoding != "plain" else None,
+        base + entry.record_at, entry.size if gone else None,
         _text(times.created), _text(times.modified), _text(times.accessed),
-        _removed_at(entry, kept), kept.code if kept else "", encoding,
-        None if gone else entry.data, () if gone else _absolute(entry.coded, base),
-        kept.original if kept else None, kept.purge_at if kept else None, claim)
+        _removed_at(entry, kept), kept.code if kept else "",
+        kept.original if kept else None, kept.purge_at if kept else None, claim, volume=base)
+
+
+def content_of(entry: Entry, base: int) -> Content:
+    """How the bytes of an entry are had that says so itself; `base`: the volume's first byte."""
+    if entry.data is not None:
+        return Inline(entry.data[: entry.size], base + entry.record_at)
+    if entry.coded:
+        return Packed(_absolute(entry.coded, base), entry.size)
+    return Stretches(shifted(entry.extents, base))
 
 
 def _text(stamp: Stamp | None) -> str | None:
@@ -77,9 +85,9 @@ def find_from(case: RecordCase, report: DecodeReport | None, step: str, sector: 
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
     claim = not placing.sound and entry.removed
     return replace(
-        found, extents=placing.extents, grade=grade, checks=tuple(checks), name=entry.name or None,
+        found, content=placing.content, grade=grade, checks=tuple(checks), name=entry.name or None,
         path=entry.path or None, removed=entry.removed, parts=_parts(found.parts, thread),
-        preview=_span(found.preview, thread), parent=None,
+        preview=_span(found.preview, thread), inside=None, broken=_break(found.broken, thread),
         extension=kind_of_name(entry.name)[2] or found.extension,
         share=min(found.share, _there(entry, placing)),
         record=record_of(entry, case.base, case.kept, claim=claim))
@@ -92,7 +100,7 @@ def _there(entry: Entry, placing: Placing) -> float:
     return round(max(0.0, 1 - placing.reused / entry.size), 4)
 
 
-def _parts(parts: tuple[Part, ...], thread: Thread) -> tuple[Part, ...]:
+def _parts(parts: tuple[Part, ...], thread: PiecedSource) -> tuple[Part, ...]:
     out = []
     for part in parts:
         place = thread.place(part.start)
@@ -101,7 +109,16 @@ def _parts(parts: tuple[Part, ...], thread: Thread) -> tuple[Part, ...]:
     return tuple(out)
 
 
-def _span(span: tuple[int, int] | None, thread: Thread) -> tuple[int, int] | None:
+def _break(broken: Break | None, thread: PiecedSource) -> Break | None:
+    """A break by bytes of the file, as one by bytes of the source."""
+    place = None if broken is None else thread.place(broken.offset)
+    noticed = None if broken is None else thread.place(broken.noticed_at)
+    if broken is None or place is None:
+        return None
+    return replace(broken, offset=place, noticed_at=noticed or place)
+
+
+def _span(span: tuple[int, int] | None, thread: PiecedSource) -> tuple[int, int] | None:
     place = None if span is None else thread.place(span[0])
     return None if place is None or span is None else (place, place + span[1] - span[0])
 
@@ -118,10 +135,11 @@ def find_unwalked(entry: Entry, placing: Placing, base: int, kept: Kept | None, 
     share = _there(entry, placing)
     against = any(c.outcome in AGAINST for c in checks)
     grade = Grade.PARTIAL if against else Grade.WHOLE
-    if placing.extents and placing.extents[0][0] is None and placing.reused:
+    extents = placing.content.spans()
+    if extents and extents[0][0] is None and placing.reused:
         grade = Grade.REMNANT
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
-    return Find(form, kind, extension, placing.extents, grade, share, (step,), tuple(checks),
+    return Find(form, kind, extension, placing.content, grade, share, (step,), tuple(checks),
                 Facts(), name=entry.name or None, path=entry.path or None, removed=entry.removed,
                 record=record_of(entry, base, kept, claim=entry.removed))
 
@@ -132,8 +150,8 @@ def find_gone(entry: Entry, placing: Placing, base: int, kept: Kept | None, step
     values: dict[str, Any] = {"bytes": entry.size}
     checks = [Check("content", Outcome.FAIL, LOST_FATES[placing.fate], values, content=True),
               *_name_checks(entry)]
-    return Find(form, kind, extension, (), Grade.GONE, 0.0, (step,), tuple(checks), Facts(),
-                name=entry.name or None, path=entry.path or None, removed=entry.removed,
+    return Find(form, kind, extension, Stretches(), Grade.GONE, 0.0, (step,), tuple(checks),
+                Facts(), name=entry.name or None, path=entry.path or None, removed=entry.removed,
                 record=record_of(entry, base, kept, gone=True, claim=True))
 
 

@@ -6,13 +6,11 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
 
-import numpy as np
-import numpy.typing as npt
-
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.registry import Registry
 from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event
+from needlewright.core.search.knowledge import NOTHING, Knowledge
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import StopSignal
@@ -22,8 +20,7 @@ from needlewright.core.stopping import StopSignal
 class Context:
     """What a step works with; `area` is already cut to the source, `begin` is inside it.
 
-    `known`: int64[n, 2], (start, stop) of bytes that belong to finds that are whole already,
-    ascending: no step looks into them again.
+    `knowledge`: what the job knows of the source already.
     """
 
     source: Source
@@ -32,7 +29,7 @@ class Context:
     begin: int
     stop: StopSignal
     decoders: DecoderPool[Case]
-    known: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros((0, 2), np.int64))
+    knowledge: Knowledge = field(default_factory=lambda: NOTHING)
 
 
 @dataclass(frozen=True, slots=True)

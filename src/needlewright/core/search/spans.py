@@ -16,7 +16,7 @@ def no_spans() -> Spans:
     return np.zeros((0, 2), np.int64)
 
 
-def joined(spans: Spans) -> Spans:
+def merged_spans(spans: Spans) -> Spans:
     """`spans` in order, those that touch or overlap as one."""
     if len(spans) < 2:
         return spans
@@ -46,6 +46,12 @@ def next_used(spans: Spans, at: int) -> int:
     return int(spans[index, 0]) if index < len(spans) else 1 << 62
 
 
+def gaps(spans: Spans, size: int) -> Spans:
+    """What of `size` bytes lies in none of them."""
+    edges = np.concatenate(([0], spans.ravel(), [size])).reshape(-1, 2)
+    return edges[edges[:, 1] > edges[:, 0]]
+
+
 def in_use(source: Source) -> Spans:
     """What the file systems of `source` use. What they cannot tell of counts as free."""
     found = [no_spans()]
@@ -58,4 +64,4 @@ def in_use(source: Source) -> Spans:
             continue
         if now is not None:
             found.append(now.runs() + volume.span.start)
-    return joined(np.concatenate(found))
+    return merged_spans(np.concatenate(found))

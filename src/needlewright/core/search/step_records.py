@@ -13,7 +13,7 @@ from needlewright.core.search.events import Ending, Event, Finished, Note, Progr
 from needlewright.core.search.proving import Prover
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.stopping import Interrupted
-from needlewright.core.volumes.base import Entry, Reader, State
+from needlewright.core.volumes.base import Entry, Reader, VolumeState
 from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
 
 NAME = "records"
@@ -59,7 +59,7 @@ def seen(volume: Volume, reader: Reader | None) -> VolumeSeen:
 
 def _volume(context: Context, volume: Volume, prover: Prover) -> Generator[Event, None, bool]:
     """All finds of one volume; returns whether it was stopped."""
-    if volume.facts.state is State.LOCKED:
+    if volume.facts.state is VolumeState.LOCKED:
         yield seen(volume, None)
         yield Note("volume-locked", {"start": volume.span.start, "kind": volume.facts.kind})
         return context.stop.is_set()

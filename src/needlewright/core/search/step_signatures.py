@@ -115,7 +115,7 @@ def run(context: Context) -> Iterator[Event]:
     state = _Pass(
         context, table, tuple(f for f, _ in pairs), context.area, context.begin,
         Claims(context.begin), time.monotonic(), context.begin, context.begin,
-        texture=context.plan.texture, known=context.known)
+        texture=context.plan.texture, known=context.knowledge.whole())
     if context.plan.free_only:
         state.in_use = in_use(context.source)
     context.decoders.keep_free = True

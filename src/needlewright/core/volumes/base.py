@@ -23,7 +23,7 @@ MAX_DEPTH = 256  # folders inside folders; deeper ones are a loop or malice
 Extents = tuple[tuple[int | None, int], ...]  # (byte on the volume or None: a hole, length)
 
 
-class State(StrEnum):
+class VolumeState(StrEnum):
     """How a volume stands on its medium."""
 
     SOUND = "sound"
@@ -65,7 +65,7 @@ NO_TIMES = Times()
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class VolumeFacts:
     """What a volume says of itself. Sizes in bytes; `limits`: codes of what its reader cannot do.
     """
 
@@ -74,7 +74,7 @@ class Facts:
     cluster_size: int
     label: str = ""
     serial: str = ""
-    state: State = State.SOUND
+    state: VolumeState = VolumeState.SOUND
     limits: tuple[str, ...] = ()
 
 
@@ -141,7 +141,7 @@ class Problems:
 class Reader(ABC):
     """An open file system. Subclasses read on creation what everything else needs."""
 
-    def __init__(self, volume: Source, facts: Facts) -> None:
+    def __init__(self, volume: Source, facts: VolumeFacts) -> None:
         self.facts = facts
         self._volume = volume
         self._problems = Problems()
@@ -194,7 +194,7 @@ class FileSystem:
     """
 
     name: str
-    probe: Callable[[Source], Facts | None]
+    probe: Callable[[Source], VolumeFacts | None]
     open: Callable[[Source], Reader]
     marks: Sequence[Mark] = ()
 
@@ -212,14 +212,14 @@ class Mark:
     start: Callable[[Source, int], int | None]
 
 
-def stated(facts: Facts | None, kind: str) -> Facts:
+def stated(facts: VolumeFacts | None, kind: str) -> VolumeFacts:
     """What a probe found; FormatError where that is nothing."""
     if facts is None:
         raise FormatError(f"no {kind} volume", offset=0)
     return facts
 
 
-def joined(folder: str, name: str) -> str:
+def path_in(folder: str, name: str) -> str:
     """The path of `name` in `folder` ("" is the root)."""
     return f"{folder}/{name}" if folder else name
 

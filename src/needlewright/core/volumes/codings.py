@@ -12,8 +12,8 @@ from collections.abc import Callable, Mapping
 from contextlib import suppress
 
 from needlewright.core.errors import FormatError
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 from needlewright.core.structures.inflating import inflate, unpack_zstd
 from needlewright.core.volumes.base import Coded, CodedParts
 
@@ -135,7 +135,7 @@ def unpack(coding: str, data: bytes, made: int) -> bytes:
     return CODINGS[coding](data, made)
 
 
-class CodedThread(Source):
+class UnpackedSource(Source):
     """A file's bytes in file order, its compressed pieces unpacked as they are read."""
 
     def __init__(self, parent: Source, base: int, parts: CodedParts) -> None:
@@ -176,7 +176,7 @@ class CodedThread(Source):
             while len(self._kept) >= KEPT_PIECES:
                 del self._kept[next(iter(self._kept))]
             extents = [(None if o is None else o + self._base, n) for o, n in part.extents]
-            stored = Thread(self._parent, extents)
+            stored = PiecedSource(self._parent, extents)
             made = b""
             if stored.size <= MAX_STORED:
                 with suppress(FormatError):

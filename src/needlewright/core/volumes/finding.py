@@ -14,7 +14,7 @@ import numpy as np
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.sources.windows import Window
-from needlewright.core.volumes.base import Facts, FileSystem, Problem, Reader, State
+from needlewright.core.volumes.base import FileSystem, Problem, Reader, VolumeFacts, VolumeState
 from needlewright.core.volumes.registry import file_systems, tables
 
 USUAL = (0, 63 * 512, 1 << 20, 4 << 20, 8 << 20, 16 << 20, 32 << 20)  # where volumes begin, bytes
@@ -28,7 +28,7 @@ class Volume:
     none is known; `named_by`: the table that names it, "" where none does."""
 
     span: Span
-    facts: Facts
+    facts: VolumeFacts
     file_system: str
     named_by: str = ""
     label: str = ""
@@ -66,21 +66,22 @@ def find_volumes(source: Source) -> Layout:
             if lost is not None:
                 named = "" if at else "none"
                 found.append(replace(lost, named_by=named, facts=_state(
-                    lost.facts, lost.facts.state if at == 0 else State.LOST)))
+                    lost.facts, lost.facts.state if at == 0 else VolumeState.LOST)))
     layout.volumes = _ranked(found)
     return layout
 
 
-def _state(facts: Facts, state: State) -> Facts:
-    return replace(facts, state=facts.state if facts.state is State.LOCKED else state)
+def _state(facts: VolumeFacts, state: VolumeState) -> VolumeFacts:
+    return replace(facts, state=facts.state if facts.state is VolumeState.LOCKED else state)
 
 
 def _in_partition(source: Source, span: Span, kind: str, table: str, name: str) -> Volume:
     volume = volume_at(source, span.start, span)
     if volume is None:
         locked = span.size >= SMALLEST and _looks_random(source, span)
-        facts = Facts("looks-encrypted", span.size, 0, state=State.LOCKED) if locked else Facts(
-            kind, span.size, 0)
+        facts = VolumeFacts(kind, span.size, 0)
+        if locked:
+            facts = VolumeFacts("looks-encrypted", span.size, 0, state=VolumeState.LOCKED)
         return Volume(span, facts, "", table, name)
     return replace(volume, named_by=table, label=name)
 
@@ -120,7 +121,7 @@ def volume_at(source: Source, start: int, span: Span | None = None) -> Volume | 
 def _ranked(found: list[Volume]) -> list[Volume]:
     """The volumes whose claims hold, by place. Of two that overlap, the better proven stays."""
     def evidence(volume: Volume) -> tuple[bool, bool, bool, int]:
-        return (bool(volume.file_system), volume.facts.state is State.SOUND,
+        return (bool(volume.file_system), volume.facts.state is VolumeState.SOUND,
                 bool(volume.named_by), volume.span.size)
 
     kept: list[Volume] = []
@@ -156,7 +157,7 @@ def lost_volumes(data: bytes | memoryview, base: int, source: Source,
         for start in sorted(s for s in starts if s is not None):
             volume = volume_at(source, start)
             if volume is not None and volume.file_system == system.name:
-                yield replace(volume, facts=_state(volume.facts, State.LOST))
+                yield replace(volume, facts=_state(volume.facts, VolumeState.LOST))
 
 
 def marks_in(data: bytes | memoryview, sector: int) -> Iterator[tuple[int, FileSystem]]:

@@ -25,15 +25,15 @@ from needlewright.core.volumes.base import (
     Doubts,
     Entry,
     Extents,
-    Facts,
     FileSystem,
     Mark,
     Placed,
     Reader,
-    State,
     Times,
+    VolumeFacts,
+    VolumeState,
     cut,
-    joined,
+    path_in,
     stated,
 )
 from needlewright.core.volumes.btrfs.tree import (
@@ -58,7 +58,7 @@ CODINGS = {1: "zlib", 2: "btrfs-lzo", 3: "zstd"}
 MAX_REMOVED = 1 << 19
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of a btrfs device that begins at byte 0."""
     for at in (SUPER_AT, 64 << 20):
         try:
@@ -66,10 +66,11 @@ def probe(volume: Source) -> Facts | None:
         except (FormatError, SourceError):
             continue
         size = found.size or found.total
-        state = State.DAMAGED if at != SUPER_AT or size > volume.size or found.devices > 1 else (
-            State.SOUND)
+        damaged = at != SUPER_AT or size > volume.size or found.devices > 1
+        state = VolumeState.DAMAGED if damaged else VolumeState.SOUND
         limits = ("btrfs-one-device",) if found.devices > 1 else ()
-        return Facts("btrfs", size, found.sector, found.label, found.fsid.hex(), state, limits)
+        return VolumeFacts("btrfs", size, found.sector, found.label, found.fsid.hex(), state,
+                           limits)
     return None
 
 
@@ -150,7 +151,7 @@ class BtrfsReader(Reader):
             for _ in range(MAX_DEPTH):
                 if at not in names:
                     break
-                path = joined(names[at][2], path) if path else names[at][2]
+                path = path_in(names[at][2], path) if path else names[at][2]
                 at = names[at][0]
             self._roots.append((number, root, path, f"{path} {made}".strip() if copied else ""))
         return self._roots
@@ -176,7 +177,7 @@ class BtrfsReader(Reader):
         if found.mode & FORMAT != REGULAR:
             return
         for parent, name in found.links:
-            path = joined(above, joined(_path(parent, folders), name))
+            path = path_in(above, path_in(_path(parent, folders), name))
             yield self._entry(path, found, False, version)
 
     def _folders(self, root: int) -> dict[int, tuple[int, str]]:
@@ -273,7 +274,7 @@ class BtrfsReader(Reader):
                 continue
             links = found.links or [(0, "")]
             parent, name = links[0]
-            path = joined(above.get(owner, ""), joined(_path(parent, names.get(owner, {})), name))
+            path = path_in(above.get(owner, ""), path_in(_path(parent, names.get(owner, {})), name))
             doubts: Doubts = (("folder-lost", {}),) if "lost folder " in path else ()
             if name:
                 yield self._entry(path, found, True, "", doubts)

@@ -20,11 +20,11 @@ from needlewright.core.volumes.base import (
     Doubts,
     Entry,
     Extents,
-    Facts,
     FileSystem,
     Mark,
     Placed,
-    State,
+    VolumeFacts,
+    VolumeState,
     cut,
     stated,
 )
@@ -70,7 +70,7 @@ def _boot(volume: Source) -> tuple[Boot, int]:
     raise FormatError("no exFAT volume", offset=0)
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of an exFAT volume that begins at byte 0."""
     try:
         boot, at = _boot(volume)
@@ -78,8 +78,8 @@ def probe(volume: Source) -> Facts | None:
         return None
     if not _table_begins(volume, boot):
         return None
-    state = State.DAMAGED if at or boot.size > volume.size else State.SOUND
-    return Facts("exfat", boot.size, boot.cluster_size, _label(volume, boot),
+    state = VolumeState.DAMAGED if at or boot.size > volume.size else VolumeState.SOUND
+    return VolumeFacts("exfat", boot.size, boot.cluster_size, _label(volume, boot),
                  f"{boot.serial >> 16:04X}-{boot.serial & 0xFFFF:04X}", state)
 
 

@@ -12,22 +12,22 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source, Span
-from needlewright.core.sources.threads import Thread
 from needlewright.core.sources.windows import Window
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Entry,
     FileSystem,
     Mark,
-    joined,
+    path_in,
 )
 from needlewright.core.volumes.ext.inodes import (
     ENCRYPTED,
     read_inode,
 )
 from needlewright.core.volumes.ext.journal import Journal
-from needlewright.core.volumes.ext.removed import Removed
+from needlewright.core.volumes.ext.removed import RemovedInodes
 from needlewright.core.volumes.ext.superblock import (
     AT,
     SIZE,
@@ -45,7 +45,7 @@ class ExtReader(ExtTables):
     def __init__(self, volume: Source) -> None:
         super().__init__(volume)
         self._walked = False
-        self._gone: Removed | None = None
+        self._gone: RemovedInodes | None = None
 
     def live(self) -> Iterator[Entry]:
         self.folders.clear()
@@ -62,7 +62,7 @@ class ExtReader(ExtTables):
             for at, entry in self.entries_of(number, inode):
                 if entry.name in (".", ".."):
                     continue
-                inner = joined(path, entry.name)
+                inner = path_in(path, entry.name)
                 found = self.inode(entry.inode)
                 if found is None or found.links == 0:
                     self._problems.add("inode-missing", at, path=inner)
@@ -81,7 +81,7 @@ class ExtReader(ExtTables):
             for _ in self.live():
                 pass
         if self._gone is None:
-            self._gone = Removed(self, self._journal())
+            self._gone = RemovedInodes(self, self._journal())
         yield from self._gone.entries()
 
     def _journal(self) -> Journal | None:
@@ -90,7 +90,7 @@ class ExtReader(ExtTables):
         if inode is None:
             return None
         extents, _ = self.extents(inode)
-        return Journal(Thread(self._volume, extents), self.geometry.block_size)
+        return Journal(PiecedSource(self._volume, extents), self.geometry.block_size)
 
 
 def _by_super(source: Source, where: int) -> int | None:

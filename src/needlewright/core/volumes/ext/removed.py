@@ -52,7 +52,7 @@ class _Named:
     kind: int
 
 
-class Removed:
+class RemovedInodes:
     """What was there once and is not now."""
 
     def __init__(self, reader: ExtTables, journal: Journal | None) -> None:

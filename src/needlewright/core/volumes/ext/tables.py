@@ -17,10 +17,10 @@ from needlewright.core.volumes.base import (
     Doubts,
     Entry,
     Extents,
-    Facts,
     Placed,
     Reader,
-    State,
+    VolumeFacts,
+    VolumeState,
     stated,
 )
 from needlewright.core.volumes.ext.inodes import (
@@ -67,14 +67,14 @@ def copy_at(found: Super) -> int:
     return (found.first_block + found.group * found.blocks_per_group) * found.block_size
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of an ext volume that begins at byte 0."""
     try:
         found, at = _super(volume)
     except FormatError:
         return None
-    state = State.DAMAGED if at != AT or found.size > volume.size else State.SOUND
-    return Facts(found.kind, found.size, found.block_size * found.cluster_blocks, found.label,
+    state = VolumeState.DAMAGED if at != AT or found.size > volume.size else VolumeState.SOUND
+    return VolumeFacts(found.kind, found.size, found.block_size * found.cluster_blocks, found.label,
                  found.uuid.hex(), state)
 
 

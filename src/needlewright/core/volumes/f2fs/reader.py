@@ -21,13 +21,13 @@ from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Doubts,
     Entry,
-    Facts,
     FileSystem,
     Mark,
     Placed,
     Reader,
-    State,
-    joined,
+    VolumeFacts,
+    VolumeState,
+    path_in,
     stated,
 )
 from needlewright.core.volumes.f2fs.layout import (
@@ -68,15 +68,15 @@ def _super(volume: Source) -> tuple[Super, int]:
     raise FormatError("no F2FS volume", offset=AT)
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of an F2FS volume that begins at byte 0."""
     try:
         found, at = _super(volume)
     except FormatError:
         return None
     size = found.blocks * BLOCK
-    state = State.DAMAGED if at != AT or size > volume.size else State.SOUND
-    return Facts("f2fs", size, BLOCK, found.label, found.uuid.hex(), state)
+    state = VolumeState.DAMAGED if at != AT or size > volume.size else VolumeState.SOUND
+    return VolumeFacts("f2fs", size, BLOCK, found.label, found.uuid.hex(), state)
 
 
 class F2fsReader(Reader):
@@ -138,7 +138,7 @@ class F2fsReader(Reader):
                 if name in (".", ".."):
                     continue
                 found = read_inode(self._node(inner))
-                whole = joined(path, name)
+                whole = path_in(path, name)
                 if found is None:
                     if not self._node(inner):
                         self._problems.add("inode-missing", at, path=whole)
@@ -216,7 +216,7 @@ class F2fsReader(Reader):
 
             path = self._path(inode.parent, folders)
             doubts: Doubts = (("folder-lost", {}),) if path.startswith("lost folder ") else ()
-            found = self._entry(joined(path, inode.name), inode, block * BLOCK, read, True)
+            found = self._entry(path_in(path, inode.name), inode, block * BLOCK, read, True)
             yield Entry(found.path, found.size, found.record_at, True, found.times, found.placed,
                         found.extents, found.data, found.coded, None, (*found.doubts, *doubts),
                         found.locked)
@@ -227,7 +227,7 @@ class F2fsReader(Reader):
         if number not in folders or depth > MAX_DEPTH:
             return f"lost folder {number}"
         parent, name = folders[number]
-        return joined(self._path(parent, folders, depth + 1), name)
+        return path_in(self._path(parent, folders, depth + 1), name)
 
     def _old_nodes(self) -> Iterator[tuple[int, bytes]]:
         """(block, node) of all nodes in segments that hold nodes, or held them."""

@@ -19,10 +19,10 @@ from needlewright.core.volumes.base import (
     Doubts,
     Entry,
     Extents,
-    Facts,
     Reader,
+    VolumeFacts,
     cut,
-    joined,
+    path_in,
 )
 from needlewright.core.volumes.fat.boot import Boot
 from needlewright.core.volumes.fat.table import Runs
@@ -64,7 +64,7 @@ class ClusterReader(Reader, Generic[Item]):
     boot: Boot
     _taken: Allocation  # in use, or proven to belong to a removed file
 
-    def __init__(self, volume: Source, facts: Facts) -> None:
+    def __init__(self, volume: Source, facts: VolumeFacts) -> None:
         super().__init__(volume, facts)
         self._folders: list[Folder] = []
         self._walked = False
@@ -138,7 +138,7 @@ class ClusterReader(Reader, Generic[Item]):
                 if item.removed or item.behind:
                     continue
                 self._meet(item, folder.path)
-                at, path = self._place(places, item.at), joined(folder.path, item.name)
+                at, path = self._place(places, item.at), path_in(folder.path, item.name)
                 if not item.folder:
                     yield self._live_entry(path, item, at)
                 elif item.cluster in seen or path.count("/") > MAX_DEPTH or (
@@ -173,7 +173,7 @@ class ClusterReader(Reader, Generic[Item]):
                 continue
             at = self._place(places, item.at)
             name, doubts = self._called(item, folder.path)
-            path = joined(folder.path, name)
+            path = path_in(folder.path, name)
             if not item.folder:
                 if item.size:
                     yield self._removed_entry(path, item, at, doubts)

@@ -17,11 +17,11 @@ from needlewright.core.volumes.base import (
     Doubts,
     Entry,
     Extents,
-    Facts,
     FileSystem,
     Mark,
     Placed,
-    State,
+    VolumeFacts,
+    VolumeState,
     stated,
 )
 from needlewright.core.volumes.fat.boot import Boot, read_boot
@@ -46,7 +46,7 @@ HIGH = 1 << 16
 
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of a FAT volume that begins at byte 0, by its boot sector or its copy."""
     for at in (0, BACKUP_SECTOR * volume.sector_size):
         try:
@@ -57,8 +57,8 @@ def probe(volume: Source) -> Facts | None:
             continue
         if not _table_begins(volume, boot):
             continue
-        state = State.DAMAGED if at or boot.size > volume.size else State.SOUND
-        return Facts(f"fat{boot.bits}", boot.size, boot.cluster_size, _label(volume, boot),
+        state = VolumeState.DAMAGED if at or boot.size > volume.size else VolumeState.SOUND
+        return VolumeFacts(f"fat{boot.bits}", boot.size, boot.cluster_size, _label(volume, boot),
                      f"{boot.serial >> 16:04X}-{boot.serial & 0xFFFF:04X}", state)
     return None
 

@@ -8,7 +8,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from needlewright.core.volumes.allocation import Allocation
-from needlewright.core.volumes.base import Entry, Extents, Facts, Placed, Reader, State, cut
+from needlewright.core.volumes.base import (
+    Entry,
+    Extents,
+    Placed,
+    Reader,
+    VolumeFacts,
+    VolumeState,
+    cut,
+)
 from needlewright.core.volumes.former.geometry import Geometry
 from needlewright.core.volumes.former.leftovers import Medium
 from needlewright.core.volumes.guessing import guesses
@@ -20,7 +28,7 @@ class FormerClusters(Reader):
     def __init__(self, medium: Medium, geometry: Geometry, kind: str) -> None:
         size, first = geometry.cluster_size, geometry.offset(2)
         room = medium.source.size - max(0, first)
-        super().__init__(medium.source, Facts(kind, room, size, state=State.LOST))
+        super().__init__(medium.source, VolumeFacts(kind, room, size, state=VolumeState.LOST))
         self._geometry = geometry
         self._count = max(0, (medium.source.size - first) // size)
         self._now = medium.use_of(size, first, self._count)

@@ -20,7 +20,7 @@ from needlewright.core.volumes.base import (
     Placed,
     Reader,
     cut,
-    joined,
+    path_in,
 )
 from needlewright.core.volumes.exfat.reader import ExfatReader
 from needlewright.core.volumes.exfat.sets import EntrySet, entry_sets
@@ -123,7 +123,7 @@ class FormerExfat(FormerClusters):
         own = self._owner.get(cluster)
         if own is None or depth > MAX_DEPTH:
             return f"lost folder {cluster}"
-        return joined(self._path(own, depth + 1), self._folder_sets[own].name)
+        return path_in(self._path(own, depth + 1), self._folder_sets[own].name)
 
     def removed(self) -> Iterator[Entry]:
         for at, found in self._sets:
@@ -144,7 +144,7 @@ class FormerExfat(FormerClusters):
             extents = cut([(first, found.valid), (None, found.size - found.valid)], found.size)
         elif inside:
             doubts.append(("chain-cleared", {}))
-        return Entry(joined(path, found.name), found.size, at, True, found.times(), placed,
+        return Entry(path_in(path, found.name), found.size, at, True, found.times(), placed,
                      extents, first=first if inside else None, doubts=tuple(doubts))
 
 

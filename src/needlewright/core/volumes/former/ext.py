@@ -13,7 +13,15 @@ from collections.abc import Iterator
 import numpy as np
 
 from needlewright.core.volumes.allocation import Allocation
-from needlewright.core.volumes.base import MAX_DEPTH, Entry, Facts, Placed, Reader, State, joined
+from needlewright.core.volumes.base import (
+    MAX_DEPTH,
+    Entry,
+    Placed,
+    Reader,
+    VolumeFacts,
+    VolumeState,
+    path_in,
+)
 from needlewright.core.volumes.ext.inodes import DirEntry, dir_entries, is_directory_block
 from needlewright.core.volumes.ext.reader import ExtReader
 from needlewright.core.volumes.ext.tables import ROOT
@@ -59,8 +67,8 @@ class FormerExt(Reader):
     """The files that leftover folders name. Offsets count from the volume's first byte."""
 
     def __init__(self, reader: ExtReader, begins: list[tuple[int, int, int]]) -> None:
-        super().__init__(reader.volume, Facts("ext, formatted over", reader.facts.size,
-                                              reader.facts.cluster_size, state=State.LOST))
+        super().__init__(reader.volume, VolumeFacts("ext, formatted over", reader.facts.size,
+                                              reader.facts.cluster_size, state=VolumeState.LOST))
         self._reader = reader
         self._parents: dict[int, int] = {}
         self._names: dict[int, str] = {}
@@ -103,7 +111,7 @@ class FormerExt(Reader):
 
     def removed(self) -> Iterator[Entry]:
         for folder, at, entry in self._entries:
-            path = joined(self._path(folder), entry.name)
+            path = path_in(self._path(folder), entry.name)
             inode = self._reader.inode(entry.inode)
             if inode is not None and not inode.links and inode.removed:
                 continue  # removed from the volume that is there now, whose records tell of it

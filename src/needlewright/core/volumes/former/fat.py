@@ -20,7 +20,7 @@ from needlewright.core.volumes.base import (
     Entry,
     Placed,
     Reader,
-    joined,
+    path_in,
 )
 from needlewright.core.volumes.fat.directory import (
     LOST,
@@ -191,7 +191,7 @@ class FormerFat(FormerClusters):
             return name or f"lost folder {own}"
         if not name:
             return f"lost folder {own}"
-        return joined(self._path(folder.parent, depth + 1), name)
+        return path_in(self._path(folder.parent, depth + 1), name)
 
     # entries
 
@@ -213,7 +213,7 @@ class FormerFat(FormerClusters):
         if path.split("/", 1)[0].startswith("lost folder "):
             doubts.append(("folder-lost", {}))
         inside = self._inside(slot.cluster)
-        return Entry(joined(path, name), slot.size, at, True, slot.times(),
+        return Entry(path_in(path, name), slot.size, at, True, slot.times(),
                      Placed.GUESS if inside else Placed.NONE,
                      first=self._geometry.offset(slot.cluster) if inside else None,
                      doubts=tuple(doubts))

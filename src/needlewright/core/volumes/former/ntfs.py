@@ -14,8 +14,8 @@ import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.recognising import format_of_name
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source, Span
-from needlewright.core.sources.threads import Thread
 from needlewright.core.sources.windows import Window
 from needlewright.core.volumes.base import Reader
 from needlewright.core.volumes.former.geometry import Geometry, by_heads
@@ -129,7 +129,7 @@ def _first_cluster(medium: Medium, at: int) -> tuple[int, str, int, int] | None:
     return None if first is None else (first, called, size, count)
 
 
-def _table(volume: Source, found: list[tuple[int, int]], start: int) -> Thread:
+def _table(volume: Source, found: list[tuple[int, int]], start: int) -> PiecedSource:
     """The table put together from its records, holes where some are missing."""
     pieces: list[tuple[int | None, int]] = []
     place = 0
@@ -140,7 +140,7 @@ def _table(volume: Source, found: list[tuple[int, int]], start: int) -> Thread:
             pieces.append((None, (number - place) * RECORD))
         pieces.append((at - start, RECORD))
         place = number + 1
-    return Thread(volume, pieces)
+    return PiecedSource(volume, pieces)
 
 
 register_leftover(Leftover("ntfs", NtfsCollector))

@@ -17,23 +17,23 @@ from itertools import pairwise
 import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Doubts,
     Entry,
     Extents,
-    Facts,
     FileSystem,
     Mark,
     Placed,
     Reader,
-    State,
     Times,
+    VolumeFacts,
+    VolumeState,
     cut,
-    joined,
+    path_in,
     stated,
 )
 from needlewright.core.volumes.registry import register
@@ -87,15 +87,15 @@ def _header(volume: Source) -> tuple[Header, int]:
     raise FormatError("no HFS+ volume", offset=AT)
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of an HFS+ volume that begins at byte 0."""
     try:
         found, at = _header(volume)
     except FormatError:
         return None
     size = found.block * found.blocks
-    state = State.DAMAGED if at != AT or size > volume.size else State.SOUND
-    return Facts("hfsplus", size, found.block, "", "", state, ("hfs-removed",))
+    state = VolumeState.DAMAGED if at != AT or size > volume.size else VolumeState.SOUND
+    return VolumeFacts("hfsplus", size, found.block, "", "", state, ("hfs-removed",))
 
 
 class _Tree:
@@ -197,9 +197,9 @@ class HfsReader(Reader):
     def allocation(self) -> Allocation:
         return self._allocation
 
-    def _fork_source(self, fork: Fork, number: int) -> Thread:
+    def _fork_source(self, fork: Fork, number: int) -> PiecedSource:
         extents, _ = self._extents(fork, number)
-        return Thread(self._volume, extents)
+        return PiecedSource(self._volume, extents)
 
     def _extents(self, fork: Fork, number: int) -> tuple[Extents, str]:
         size, runs = fork
@@ -281,7 +281,7 @@ class HfsReader(Reader):
 
     def _entry(self, record: _Record, node: int, removed: bool) -> Entry:
         extents, why = self._extents(record.fork, record.number)
-        path = joined(self._path(record.parent), record.name)
+        path = path_in(self._path(record.parent), record.name)
         doubts: Doubts = ((why, {}),) if why else ()
         if path.startswith("lost folder "):
             doubts = (*doubts, ("folder-lost", {}))
@@ -332,7 +332,7 @@ class HfsReader(Reader):
                 yield replace(entry, path="", doubts=(("name-lost", {}),))
         for number, (parent, name) in names.items():
             if number not in kept and self._folders is not None and number not in self._folders:
-                yield Entry(joined(self._path(parent), name), 0, 0, True, placed=Placed.NONE)
+                yield Entry(path_in(self._path(parent), name), 0, 0, True, placed=Placed.NONE)
 
 
 def _strays(raw: bytes, start: int, header: Header) -> Iterator[_Record]:

@@ -11,14 +11,14 @@ import struct
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source
-from needlewright.core.volumes.base import Facts, FileSystem, Mark, Reader, State
+from needlewright.core.volumes.base import FileSystem, Mark, Reader, VolumeFacts, VolumeState
 from needlewright.core.volumes.registry import register
 
 LUKS = b"LUKS\xba\xbe"
 NTFS_LOCKED = b"-FVE-FS-"
 
 
-def probe_luks(volume: Source) -> Facts | None:
+def probe_luks(volume: Source) -> VolumeFacts | None:
     """Facts of a LUKS container, by its header."""
     try:
         head = volume.read_at(0, 512)
@@ -29,10 +29,10 @@ def probe_luks(volume: Source) -> Facts | None:
     version = struct.unpack_from(">H", head, 6)[0]
     label = head[24:72].split(b"\0")[0].decode("utf-8", "replace") if version == 2 else ""
     uuid = head[168:208].split(b"\0")[0].decode("ascii", "replace")
-    return Facts(f"luks{version}", volume.size, 0, label, uuid, State.LOCKED)
+    return VolumeFacts(f"luks{version}", volume.size, 0, label, uuid, VolumeState.LOCKED)
 
 
-def probe_ntfs(volume: Source) -> Facts | None:
+def probe_ntfs(volume: Source) -> VolumeFacts | None:
     """Facts of an encrypted NTFS volume, by its boot sector."""
     try:
         head = volume.read_at(0, 512)
@@ -40,7 +40,7 @@ def probe_ntfs(volume: Source) -> Facts | None:
         return None
     if head[3:11] != NTFS_LOCKED:
         return None
-    return Facts("ntfs-locked", volume.size, 0, state=State.LOCKED)
+    return VolumeFacts("ntfs-locked", volume.size, 0, state=VolumeState.LOCKED)
 
 
 def refuse(volume: Source) -> Reader:

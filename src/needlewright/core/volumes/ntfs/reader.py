@@ -13,8 +13,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.base import (
     Doubts,
     Entry,
@@ -22,7 +22,7 @@ from needlewright.core.volumes.base import (
     Mark,
     Placed,
     Times,
-    joined,
+    path_in,
 )
 from needlewright.core.volumes.ntfs.layout import MAGIC, Boot
 from needlewright.core.volumes.ntfs.records import (
@@ -44,7 +44,7 @@ from needlewright.core.volumes.stamps import nt
 class NtfsReader(NtfsTable):
     """An open NTFS volume."""
 
-    def __init__(self, volume: Source, former: tuple[Boot, Thread] | None = None) -> None:
+    def __init__(self, volume: Source, former: tuple[Boot, PiecedSource] | None = None) -> None:
         """`former`: as of `NtfsTable`."""
         super().__init__(volume, former)
         self._strays: Strays | None = None
@@ -96,7 +96,7 @@ class NtfsReader(NtfsTable):
             times = self._times(found, name)
             for stream in self._streams(found):
                 entry = self._entry(found, stream, record, number, removed)
-                path = joined(folder[0], name.name + (f":{stream}" if stream else ""))
+                path = path_in(folder[0], name.name + (f":{stream}" if stream else ""))
                 doubts = entry.doubts
                 if folder[0].startswith("lost folder "):
                     doubts = (*doubts, ("folder-lost", {}))

@@ -9,7 +9,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterator
 
-from needlewright.core.volumes.base import Entry, Placed, joined
+from needlewright.core.volumes.base import Entry, Placed, path_in
 from needlewright.core.volumes.ntfs.records import (
     DATA,
     DOS_NAME,
@@ -72,7 +72,7 @@ class Strays:
             _, _, own, in_use, _ = self._reader.folders()[name.parent]
             folder = self._reader.folder(name.parent, own if in_use else own - 1)
             if folder is not None:
-                yield Entry(joined(folder[0], name.name), name.size, at, True, name.times(),
+                yield Entry(path_in(folder[0], name.name), name.size, at, True, name.times(),
                             Placed.NONE)
 
     def _record_tells(self, number: int, sequence: int) -> bool:

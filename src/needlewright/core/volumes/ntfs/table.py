@@ -15,16 +15,16 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.sources.threads import Thread
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     CodedParts,
     Extents,
-    Facts,
     Reader,
-    State,
+    VolumeFacts,
+    VolumeState,
     cut,
     stated,
 )
@@ -67,7 +67,7 @@ def _boot(volume: Source) -> tuple[Boot, int]:
     raise FormatError("no NTFS volume", offset=0)
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of an NTFS volume that begins at byte 0."""
     try:
         boot, at = _boot(volume)
@@ -78,18 +78,18 @@ def probe(volume: Source) -> Facts | None:
         return None
     if b"FILE" not in heads:
         return None
-    state = State.DAMAGED if at or boot.size > volume.size + 4096 else State.SOUND
-    return Facts("ntfs", boot.size, boot.cluster_size, "", f"{boot.serial:016X}", state,
+    state = VolumeState.DAMAGED if at or boot.size > volume.size + 4096 else VolumeState.SOUND
+    return VolumeFacts("ntfs", boot.size, boot.cluster_size, "", f"{boot.serial:016X}", state,
                  ("ntfs-names",))
 
 
 class NtfsTable(Reader):
     """An open NTFS volume as far as its file table goes: records, streams, folders."""
 
-    def __init__(self, volume: Source, former: tuple[Boot, Thread] | None = None) -> None:
+    def __init__(self, volume: Source, former: tuple[Boot, PiecedSource] | None = None) -> None:
         """`former`: the geometry and the table's bytes, where no boot sector tells them any more.
         """
-        facts = stated(probe(volume), "NTFS") if former is None else Facts(
+        facts = stated(probe(volume), "NTFS") if former is None else VolumeFacts(
             "ntfs, formatted over", former[0].size, former[0].cluster_size)
         super().__init__(volume, facts)
         self.boot, at = (former[0], 0) if former is not None else _boot(volume)
@@ -116,7 +116,7 @@ class NtfsTable(Reader):
 
     # the table
 
-    def _find_table(self) -> Thread:
+    def _find_table(self) -> PiecedSource:
         """The table as bytes in order, by the runs of its own first record, or of its mirror."""
         boot = self.boot
         for cluster in (boot.table_cluster, boot.mirror_cluster):
@@ -132,10 +132,10 @@ class NtfsTable(Reader):
                 first = cut(extents_of(decode_runs(own[0].runs), boot.cluster_size), own[0].size)
             except FormatError:
                 continue
-            self._table = Thread(self._volume, first)
+            self._table = PiecedSource(self._volume, first)
             every = self._stream(self._all_attributes(record, 0), "")
             if every is not None and every[0]:
-                return Thread(self._volume, every[0])
+                return PiecedSource(self._volume, every[0])
             return self._table
         raise FormatError("the file table cannot be read", offset=boot.table_cluster)
 
@@ -212,7 +212,7 @@ class NtfsTable(Reader):
         extents = cut(extents_of(runs, self.boot.cluster_size),
                       min(attribute.size, MAX_LIST_BYTES))
         try:
-            thread = Thread(self._volume, extents)
+            thread = PiecedSource(self._volume, extents)
             return thread.read_at(0, thread.size)
         except SourceError:
             return b""
@@ -254,7 +254,7 @@ class NtfsTable(Reader):
         if stream is None or not stream[0]:
             self._problems.add("bitmap-missing", self.record_at(BITMAP_FILE))
             return None
-        thread = Thread(self._volume, stream[0])
+        thread = PiecedSource(self._volume, stream[0])
         count = self._fitting(self.boot.size // self.boot.cluster_size, self.boot.cluster_size)
         try:
             raw = thread.read_at(0, -(-count // 8))
@@ -345,7 +345,7 @@ class NtfsTable(Reader):
                 continue
             extents = cut(extents_of(runs, self.boot.cluster_size),
                           min(attribute.size, MAX_INDEX_BYTES))
-            thread = Thread(self._volume, extents)
+            thread = PiecedSource(self._volume, extents)
             for at in range(0, thread.size, self.boot.index_size):
                 try:
                     raw = bytearray(thread.read_at(at, self.boot.index_size))

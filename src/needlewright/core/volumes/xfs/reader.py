@@ -22,7 +22,7 @@ from needlewright.core.volumes.base import (
     FileSystem,
     Mark,
     Placed,
-    joined,
+    path_in,
 )
 from needlewright.core.volumes.registry import register
 from needlewright.core.volumes.xfs.layout import (
@@ -32,7 +32,7 @@ from needlewright.core.volumes.xfs.layout import (
     REGULAR,
     read_super,
 )
-from needlewright.core.volumes.xfs.removed import Removed
+from needlewright.core.volumes.xfs.removed import RemovedInodes
 from needlewright.core.volumes.xfs.tables import XfsTables, probe
 
 
@@ -42,7 +42,7 @@ class XfsReader(XfsTables):
     def __init__(self, volume: Source) -> None:
         super().__init__(volume)
         self._walked = False
-        self._gone: Removed | None = None
+        self._gone: RemovedInodes | None = None
 
     def live(self) -> Iterator[Entry]:
         self.folders = {self.geometry.root: ""}
@@ -58,7 +58,7 @@ class XfsReader(XfsTables):
                 if removed or name in (".", ".."):
                     continue
                 found = self.inode(inner)
-                whole = joined(path, name)
+                whole = path_in(path, name)
                 if found is None or not found.links:
                     self._problems.add("inode-missing", at, path=whole)
                 elif found.mode & FORMAT == FOLDER:
@@ -79,7 +79,7 @@ class XfsReader(XfsTables):
             for _ in self.live():
                 pass
         if self._gone is None:
-            self._gone = Removed(self)
+            self._gone = RemovedInodes(self)
         yield from self._gone.entries()
 
 

@@ -15,7 +15,7 @@ from needlewright.core.volumes.base import (
     Placed,
     Times,
     cut,
-    joined,
+    path_in,
 )
 from needlewright.core.volumes.xfs.layout import (
     BIG_TIME,
@@ -43,7 +43,7 @@ class _Old:
     extents: bytes
 
 
-class Removed:
+class RemovedInodes:
     """What was there once and is not now."""
 
     def __init__(self, reader: XfsTables) -> None:
@@ -196,8 +196,8 @@ class Removed:
             return ""
         folder, name = stray
         if folder in self._reader.folders:
-            return joined(self._reader.folders[folder], name)
-        return joined(self._path_of(folder, depth + 1) or f"lost folder {folder}", name)
+            return path_in(self._reader.folders[folder], name)
+        return path_in(self._path_of(folder, depth + 1) or f"lost folder {folder}", name)
 
     def _removed_names(self) -> Iterator[tuple[int, int, str]]:
         """(folder, lower half of an inode's number, name) of names in freed room."""

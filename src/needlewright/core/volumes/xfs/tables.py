@@ -16,9 +16,9 @@ from needlewright.core.sources.source import Source
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
     Extents,
-    Facts,
     Reader,
-    State,
+    VolumeFacts,
+    VolumeState,
     cut,
     stated,
 )
@@ -37,15 +37,15 @@ LEAF_BYTES = 32 << 30  # a folder's entries lie before this byte of it
 EXTENT = struct.Struct(">QQ")
 
 
-def probe(volume: Source) -> Facts | None:
+def probe(volume: Source) -> VolumeFacts | None:
     """Facts of an XFS volume that begins at byte 0."""
     try:
         found = read_super(volume.read_at(0, 512))
     except (FormatError, SourceError):
         return None
     size = found.blocks * found.block_size
-    state = State.DAMAGED if size > volume.size else State.SOUND
-    return Facts("xfs", size, found.block_size, found.label, found.uuid.hex(), state,
+    state = VolumeState.DAMAGED if size > volume.size else VolumeState.SOUND
+    return VolumeFacts("xfs", size, found.block_size, found.label, found.uuid.hex(), state,
                  ("xfs-names", "xfs-sizes"))
 
 

@@ -10,7 +10,7 @@ from needlewright.core.sources.source import Source
 Extents = Sequence[tuple[int | None, int]]
 
 
-class Thread(Source):
+class PiecedSource(Source):
     """The bytes of `extents` (byte of `parent` or None: zeros, length), one behind another."""
 
     def __init__(self, parent: Source, extents: Extents) -> None:

@@ -1,0 +1,40 @@
+"""What a job knows of one of its sources, for the steps of a search (see search.knowledge)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.store import Job
+from needlewright.core.jobs.texture import TextureFile
+from needlewright.core.search.knowledge import BrokenFind
+from needlewright.core.search.spans import Spans, gaps, in_use, merged_spans
+from needlewright.core.sources.source import Source
+
+
+class JobKnowledge:
+    """The knowledge of `job` about the source `row`, whose bytes are `medium`."""
+
+    def __init__(self, job: Job, row: SourceRow, medium: Source, texture: TextureFile) -> None:
+        self._job, self._row, self._medium, self._texture = job, row, medium, texture
+
+    def whole(self) -> Spans:
+        rows = self._job.whole_spans(self._row.id)
+        return merged_spans(np.array(rows, np.int64).reshape(-1, 2))
+
+    def covered(self, number: int) -> Spans:
+        extents = self._job.record(number).extents
+        spans = [(offset, offset + length) for offset, length in extents if offset is not None]
+        return merged_spans(np.array(spans, np.int64).reshape(-1, 2))
+
+    def broken(self) -> Iterator[BrokenFind]:
+        for number, key, form, place, why in self._job.broken(self._row.id):
+            yield BrokenFind(number, key, form, self._job.record(number).content, place, why)
+
+    def texture(self, start: int, stop: int) -> bytes:
+        return self._texture.blocks(start, stop).tobytes()
+
+    def free(self) -> Spans:
+        return gaps(in_use(self._medium), self._medium.size)

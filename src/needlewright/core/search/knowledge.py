@@ -1,0 +1,69 @@
+"""What a step may ask of the job: the one door between what is being found and what was found."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+from needlewright.core.contents import Content
+from needlewright.core.search.spans import Spans, no_spans
+
+
+@dataclass(frozen=True, slots=True)
+class BrokenFind:
+    """A find that is not whole. `breaks_at`: the byte of the source from which it is not its own,
+    None where only a decoder noticed; `why`: code of the reason."""
+
+    number: int
+    key: str
+    format: str
+    content: Content
+    breaks_at: int | None
+    why: str
+
+
+class Knowledge(Protocol):
+    """What is known of one source. Spans are int64[n, 2], (start, stop) in bytes, ascending."""
+
+    def whole(self) -> Spans:
+        """What belongs to finds that are whole and that a record names: nothing else is there."""
+        ...
+
+    def covered(self, number: int) -> Spans:
+        """What belongs to one find."""
+        ...
+
+    def broken(self) -> Iterator[BrokenFind]:
+        """The finds that are not whole, with where they break."""
+        ...
+
+    def texture(self, start: int, stop: int) -> bytes:
+        """A `Texture` for each 4 KiB of a stretch, as far as it was looked at; else b""."""
+        ...
+
+    def free(self) -> Spans:
+        """What no file system of the source uses."""
+        ...
+
+
+class _Nothing:
+    """A source of which nothing is known."""
+
+    def whole(self) -> Spans:
+        return no_spans()
+
+    def covered(self, number: int) -> Spans:
+        return no_spans()
+
+    def broken(self) -> Iterator[BrokenFind]:
+        return iter(())
+
+    def texture(self, start: int, stop: int) -> bytes:
+        return b""
+
+    def free(self) -> Spans:
+        return no_spans()
+
+
+NOTHING: Knowledge = _Nothing()
