@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Iterable
 from pathlib import PurePosixPath
 
 MAX_NAME_BYTES = 180  # 255 on most file systems; room for a suffix and for encrypted ones
 FORBIDDEN = re.compile(r'[\x00-\x1f\x7f<>:"/\\|?*]')
+#: Letters that show nothing and turn others around: a name may be read as another with them.
+TURNING = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 DEVICES = re.compile(r"(?i)^(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])$")
 
 
-def safe_name(name: str) -> str:
-    """`name` without what some file system forbids (FAT, NTFS, exFAT, ext4, HFS+); never empty."""
+def safe_name(name: str, most: int = MAX_NAME_BYTES) -> str:
+    """`name` without what some file system forbids (FAT, NTFS, exFAT, ext4, HFS+), what changes
+    the direction of writing, and what is over `most` bytes; never empty."""
     plain = unicodedata.normalize("NFC", name)
-    plain = FORBIDDEN.sub("_", plain)
+    plain = TURNING.sub("_", FORBIDDEN.sub("_", plain))
     plain = "".join("_" if unicodedata.category(c) in ("Cs", "Cc") else c for c in plain)
     plain = plain.rstrip(". ").lstrip(" ") or "_"
     if plain in (".", ".."):
@@ -24,9 +28,14 @@ def safe_name(name: str) -> str:
         stem, suffix = plain, ""
     if DEVICES.match(stem.split(".")[0].rstrip(" ")):
         stem = f"_{stem}"
-    room = MAX_NAME_BYTES - len(suffix.encode()) - 1
+    room = most - len(suffix.encode()) - 1
     stem = stem.encode()[:room].decode("utf-8", "ignore").rstrip(". ") or "_"
     return f"{stem}.{suffix}" if suffix else stem
+
+
+def harmless(text: str) -> str:
+    """`text` with the letters that turn others around written as what they are."""
+    return TURNING.sub(lambda match: f"<U+{ord(match[0]):04X}>", text)
 
 
 def safe_path(path: str) -> PurePosixPath:
@@ -38,22 +47,33 @@ def safe_path(path: str) -> PurePosixPath:
 class Names:
     """Hands out paths that differ even where case and accents do not count."""
 
-    def __init__(self) -> None:
+    def __init__(self, most: int = MAX_NAME_BYTES) -> None:
+        """`most`: bytes of one name."""
         self._taken: set[str] = set()
+        self._next: dict[str, int] = {}
+        self._most = most
+
+    def keep_free(self, keys: Iterable[str]) -> None:
+        """These paths (see `key`) are folders: no file gets them."""
+        self._taken.update(keys)
 
     def unique(self, folder: PurePosixPath, name: str) -> PurePosixPath:
         """`folder`/`name`, with ' (2)' and so on before the suffix where that is taken."""
-        plain = safe_name(name)
+        plain = safe_name(name, self._most)
         stem, dot, suffix = plain.rpartition(".")
         if not dot:
             stem, suffix = plain, ""
-        path, number = folder / plain, 1
-        while self._key(path) in self._taken:
+        path = folder / plain
+        first = self.key(path)
+        number = self._next.get(first, 1)
+        while self.key(path) in self._taken:
             number += 1
             path = folder / (f"{stem} ({number}).{suffix}" if dot else f"{stem} ({number})")
-        self._taken.add(self._key(path))
+        self._next[first] = number
+        self._taken.add(self.key(path))
         return path
 
     @staticmethod
-    def _key(path: PurePosixPath) -> str:
+    def key(path: PurePosixPath) -> str:
+        """What is the same for paths that some file system does not tell apart."""
         return unicodedata.normalize("NFKD", str(path)).casefold()

@@ -147,8 +147,14 @@ def delivery_line(event: Delivering) -> str:
 def delivered_line(event: Delivered) -> str:
     if not event.finished:
         return "Stopped. Nothing that looks complete was left; deliver again to finish."
-    return (f"{units.count(event.files, 'file')}, {units.size(event.bytes)}: written, read back "
+    text = (f"{units.count(event.files, 'file')}, {units.size(event.bytes)}: written, read back "
             "and compared.")
+    if event.failed:
+        text += (f" {units.count(event.failed, 'find')} could not be delivered; finds.csv and the "
+                 "report say why.")
+    if event.shortened:
+        text += f" {units.count(event.shortened, 'name')} had to be shortened."
+    return text
 
 
 def log_line(code: str, values: dict[str, Any]) -> str:

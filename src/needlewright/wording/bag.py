@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from needlewright.core.delivery.bag import Words
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.delivery.bag import Handed, Words
 from needlewright.core.jobs.store import Job
-from needlewright.wording import checks, finds, report
+from needlewright.wording import checks, errors, finds, report
 
 
 def words_for(job: Job) -> Words:
     """Reasons, report and file names for deliveries of `job`."""
     title, sources = job.title, [source.name for source in job.sources()]
 
-    def write_report(rows: Sequence[FindRow]) -> str:
-        return report.text(title, rows, sources)
+    def write_report(handed: Handed) -> str:
+        return report.text(title, handed, sources)
 
-    return Words(checks.reason, write_report, finds.file_name)
+    return Words(checks.reason, write_report, finds.file_name, errors.explain)

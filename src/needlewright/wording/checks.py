@@ -47,6 +47,7 @@ SENTENCES = {
     "extents-older": "an older record states where it lies",
     "extents-proven": "its own structure proves where it lies",
     "extents-guessed": "only its beginning is recorded, and its structure does not prove the rest",
+    "size-wrong": "its record states {bytes_size}, which is not plausible",
     "extents-wrong": "what should say where it lies makes no sense",
     "extents-unread": "a part of what says where it lies cannot be read",
     "extents-outside": "it is said to lie outside the volume",
@@ -164,8 +165,9 @@ def reason(check: Check) -> str:
         return _damaged_samples(check.code, values)
     if "offset" in values:
         values["offset_bytes"] = units.size(int(values["offset"]))
-    if check.code == "sectors-lost" and "bytes" in values:
+    if "bytes" in values:
         values["bytes_size"] = units.size(int(values["bytes"]))
+    if "share" in values:
         values["share_percent"] = units.percent(float(values["share"]))
     template = SENTENCES.get(check.code)
     if template is None:
@@ -218,6 +220,15 @@ def grade_line(grade: str, share: float, checks: Sequence[Check], kind: str = "p
         return f"partial: {units.percent(share)} of {SHARE_OF.get(kind, 'its bytes')}"
     meaning = GRADE_MEANINGS.get(grade, "")
     return f"{grade}: {meaning}"
+
+
+def share_line(grade: str, share: float, kind: str) -> str:
+    """'55 % of its area is there', 'complete, but doubted', 'only a preview or a scrap'."""
+    if grade == "remnant":
+        return GRADE_MEANINGS["remnant"]
+    if share >= 1.0:
+        return "complete, but doubted"
+    return f"{units.percent(share)} of {SHARE_OF.get(kind, 'its bytes')} is there"
 
 
 def _number(value: int) -> str:

@@ -75,6 +75,8 @@ SENTENCES = {
                     "({file_system}).",
     "to-full": "The disk with {path} became full. Nothing that looks complete was left there; "
                "make room and deliver again.",
+    "to-busy": "Another delivery to {path} is running; wait for it, or choose another folder.",
+    "nothing-readable": "None of the chosen finds could be read: {reason}.",
     "to-failed": "The delivery to {path} failed: {reason}. Nothing that looks complete was left "
                  "there.",
     "not-as-written": "{path} read back differently from what was written; do not trust this "

@@ -9,6 +9,7 @@ HOLDING = {
     "to-apart": "not in the job folder",
     "to-off-source": "not on {source}",
     "to-empty": "empty",
+    "to-idle": "nobody else delivers there",
     "to-unfinished": "an unfinished delivery of this job, which will be done anew",
     "to-writable": "may be written to",
     "to-space": "{free_size} free, {need_size} needed",

@@ -5,36 +5,61 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 
+from needlewright.core.delivery.bag import Handed
 from needlewright.core.jobs.rows import FindRow
-from needlewright.wording import finds, units
+from needlewright.core.names import harmless
+from needlewright.wording import checks, finds, units
 
+#: Per grade: how one file is told, and how several are.
 OPENINGS = {
-    "whole": "open as they always did", "mended": "were mended", "partial": "are there in part",
-    "remnant": "are only a preview or a scrap",
+    "whole": ("opens as it always did", "open as they always did"),
+    "mended": ("was mended", "were mended"),
+    "partial": ("is there in part, or complete but doubted",
+                "are there in part, or complete but doubted"),
+    "remnant": ("is only a preview or a scrap", "are only previews or scraps"),
 }
-SINGLE = {
-    "whole": "opens as it always did", "mended": "was mended", "partial": "is there in part",
-    "remnant": "is only a preview or a scrap",
-}
+MAX_NAMES = 2000  # of each list; the rest is in finds.csv
 
 
-def text(title: str, rows: Sequence[FindRow], sources: Sequence[str]) -> str:
-    """The whole report as lines of text."""
+def text(title: str, handed: Handed, sources: Sequence[str]) -> str:
+    """The whole report as lines of text; nothing in it turns letters around."""
+    rows = [row for row in handed.rows if row.id not in handed.failed]
     counts = Counter(row.grade for row in rows)
     total = sum(row.size for row in rows)
     lines = [title, "=" * len(title), "", "What came back",
              f"{units.count(len(rows), 'file')} in this delivery, {units.size(total)}."]
-    for grade in OPENINGS:
+    for grade, (one, many) in OPENINGS.items():
         number = counts.get(grade, 0)
         if number:
-            lines.append(f"{number:,} {SINGLE[grade] if number == 1 else OPENINGS[grade]}.")
-    partial = [row for row in rows if row.grade in ("partial", "remnant")]
-    if partial:
-        lines += ["", "Not complete"]
-        lines += [f"{finds.file_name(row) if not row.name else row.name}: "
-                  f"{units.percent(row.share)} is there" for row in partial]
+            lines.append(f"{number:,} {one if number == 1 else many}.")
+    removed = sum(1 for row in rows if row.removed)
+    if removed:
+        there = sum(row.removed is False for row in rows)
+        lines.append(f"{removed:,} had been removed; {there:,} were still there.")
+    incomplete = [row for row in rows if row.grade in ("partial", "remnant")]
+    lines += _listed("Not complete, or doubted", [
+        f"{_name(row)}: {checks.share_line(row.grade, row.share, row.kind)}" for row in incomplete])
+    lines += _listed("Chosen, but could not be handed over", [
+        f"{_name(row)}: {handed.failed[row.id]}"
+        for row in handed.rows if row.id in handed.failed])
+    lines += _listed("Names that had to be shortened", [
+        f"{was} is now {now}" for was, now in handed.shortened])
+    lines += _listed("Known by name only: nothing of their content is left", [
+        _name(row) for row in handed.gone])
     lines += ["", "Where it came from", *(f"{name}, read only, never written to"
                                           for name in sources),
               "", "Hashes are in manifest-sha256.txt; places on the medium and every check are in "
               "finds.json and finds.csv.", ""]
-    return "\n".join(lines)
+    return harmless("\n".join(lines))
+
+
+def _name(row: FindRow) -> str:
+    return row.path or row.name or finds.file_name(row)
+
+
+def _listed(head: str, lines: Sequence[str]) -> list[str]:
+    if not lines:
+        return []
+    shown = [" ".join(line.split()) for line in lines[:MAX_NAMES]]
+    more = [f"and {len(lines) - MAX_NAMES:,} more, in finds.csv"] if len(lines) > MAX_NAMES else []
+    return ["", f"{head} ({len(lines):,})", *shown, *more]

@@ -8,26 +8,34 @@ into place, `bagit.txt` last: without it no folder is a bag.
 from __future__ import annotations
 
 import errno
+import fcntl
 import hashlib
 import json
 import os
 import shutil
 import subprocess
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
-from pathlib import Path, PurePosixPath
+from pathlib import Path
+from typing import Any
 
 from needlewright.core import processes
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
-from needlewright.core.delivery.listing import DeliveredFile, entry, head, write_lists
-from needlewright.core.errors import DeliveryError
+from needlewright.core.delivery.listing import (
+    DeliveredFile,
+    entry,
+    head,
+    volume_name,
+    write_lists,
+)
+from needlewright.core.delivery.tree import Planned, Room, Tops, plan, room_at, volume_of
+from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.names import Names, safe_path
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
@@ -35,7 +43,8 @@ from needlewright.core.walks import Check
 
 COPY_BYTES = 1 << 20
 BAG_FILES = "bagit.txt"
-IN_TRASH = ("trash", "phone-trash")
+#: Failures of the destination itself; others concern one file.
+DISK_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,22 +58,39 @@ class Delivering:
 
 @dataclass(frozen=True, slots=True)
 class Delivered:
-    """The outcome: where, how many files, how many bytes; `finished` False when stopped."""
+    """The outcome: where, how many files and bytes; `failed`: chosen finds that could not be
+    handed over, each told with its reason; `shortened`: names that had to be cut; `finished` False
+    when stopped."""
 
     path: str
     files: int
     bytes: int
     finished: bool
+    failed: int = 0
+    shortened: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Words:
     """The sentences that go into the bag, which the core does not know: a check's reason, the
-    report in plain words from the delivered rows, a file's name where the source gives none."""
+    report in plain words, a file's name where the source gives none, and why a find could not be
+    handed over."""
 
     check: Callable[[Check], str]
-    report: Callable[[Sequence[FindRow]], str]
+    report: Callable[[Handed], str]
     name: Callable[[FindRow], str]
+    problem: Callable[[NeedlewrightError], str]
+
+
+@dataclass(frozen=True, slots=True)
+class Handed:
+    """What the report tells of: the rows that were chosen, which of them failed and why, which
+    could be told only under a shorter name, and those of the job that are gone."""
+
+    rows: Sequence[FindRow]
+    failed: Mapping[int, str]
+    shortened: Sequence[tuple[str, str]]
+    gone: Sequence[FindRow]
 
 
 def job_id(job: Job) -> str:
@@ -106,47 +132,58 @@ def deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
 
 def _deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
              stop: StopSignal) -> Iterator[Delivering | Delivered]:
-    staging = _stage(job, destination)
-    payload = sum(row.size for row in rows)
-    total, done = payload * 3, 0
-    written: dict[int, DeliveredFile] = {}
-    for row, size in _write_all(job, rows, staging / "payload", words, written, stop):
-        done += size
-        yield Delivering("write", done, total)
-        if row is None:
-            yield Delivered(str(destination), len(written), done, False)
-            return
-    _write_tags(job, rows, staging, words, written)
-    yield Delivering("bag", done, total)
-    stopped = yield from _bag(staging, stop, payload, total)
-    if not stopped:
-        done = payload * 2
-        for name, size in _verify(staging / "bag", written, stop):
-            stopped = stopped or name is None
+    with _staged(job, destination) as staging:
+        writer = _Writer(job, rows, staging / "payload", room_at(destination), words)
+        payload = sum(row.size for row in rows)
+        total, done = payload * 3, 0
+        for size in writer.write(stop):
             done += size
-            yield Delivering("verify", done, total)
-    if stopped:
-        yield Delivered(str(destination), 0, 0, False)
-        return
-    _move_in(staging, destination)
-    job.log("delivered", {"path": str(destination), "files": len(rows), "bytes": payload})
-    yield Delivered(str(destination), len(rows), payload, True)
+            yield Delivering("write", done, total)
+        if stop.is_set():
+            yield Delivered(str(destination), len(writer.written), done, False)
+            return
+        if rows and not writer.written:
+            raise DeliveryError("nothing-readable", reason=next(iter(writer.failed.values())))
+        _write_tags(job, writer, staging, words)
+        yield Delivering("bag", done, total)
+        stopped = yield from _bag(staging, stop, payload, total)
+        if not stopped:
+            done = payload * 2
+            for name, size in _verify(staging / "bag", writer.written, stop):
+                stopped = stopped or name is None
+                done += size
+                yield Delivering("verify", done, total)
+        if stopped:
+            yield Delivered(str(destination), 0, 0, False)
+            return
+        _move_in(staging, destination)
+    made = sum(row.size for row in rows if row.id in writer.written)
+    files, failed = len(writer.written), len(writer.failed)
+    job.log("delivered", {"path": str(destination), "files": files, "bytes": made,
+                          "failed": failed})
+    yield Delivered(str(destination), files, made, True, failed, len(writer.shortened))
 
 
-def _stage(job: Job, destination: Path) -> Path:
-    """A clean staging folder in `destination`, marked as this job's unfinished delivery."""
+@contextmanager
+def _staged(job: Job, destination: Path) -> Iterator[Path]:
+    """A clean staging folder in `destination`, marked as this job's unfinished delivery and locked
+    while it is one."""
     destination.mkdir(parents=True, exist_ok=True)
-    marker = destination / MARKER
-    if marker.exists():
+    with (destination / MARKER).open("a+", encoding="utf-8") as marker:
+        try:
+            fcntl.flock(marker, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            raise DeliveryError("to-busy", path=str(destination)) from error
         _clear(destination)
-    marker.write_text(json.dumps({
-        "job": job_id(job),
-        "note": "An unfinished Needlewright delivery. Deliver again to this folder to finish it.",
-    }), encoding="utf-8")
-    staging = destination / STAGING
-    (staging / "payload").mkdir(parents=True)
-    (staging / "tags").mkdir()
-    return staging
+        marker.truncate(0)
+        marker.write(json.dumps({
+            "job": job_id(job), "note": "An unfinished Needlewright delivery. Deliver again to "
+            "this folder to finish it."}))
+        marker.flush()
+        staging = destination / STAGING
+        (staging / "payload").mkdir(parents=True)
+        (staging / "tags").mkdir()
+        yield staging
 
 
 def _clear(destination: Path) -> None:
@@ -160,54 +197,88 @@ def _clear(destination: Path) -> None:
             path.unlink()
 
 
-def _write_all(
-    job: Job, rows: Sequence[FindRow], payload: Path, words: Words,
-    written: dict[int, DeliveredFile], stop: StopSignal,
-) -> Iterator[tuple[FindRow | None, int]]:
-    """Write every file; yields (row, bytes) as it goes and (None, 0) when stopped."""
-    names = Names()
-    with ExitStack() as stack:
-        opened: dict[int, Source] = {}
-        for source in job.sources():
-            if any(row.source == source.id for row in rows):
-                opened[source.id] = stack.enter_context(open_source(source.path))
-        for row in rows:
-            record = job.record(row.id)
-            path = _path_of(record)
-            folder = safe_path(path).parent if path else PurePosixPath()
-            place = names.unique(folder, path.rsplit("/", 1)[-1] if path else words.name(row))
-            target = payload.joinpath(*place.parts)
-            target.parent.mkdir(parents=True, exist_ok=True)
-            digest = hashlib.sha256()
-            with target.open("xb") as out:
-                for block in _blocks(opened[row.source], record):
-                    if stop.is_set():
-                        yield None, 0
-                        return
-                    out.write(block)
-                    digest.update(block)
-                    yield row, len(block)
-                out.flush()
-                os.fsync(out.fileno())
-            _keep_date(target, row.modified or row.taken)
-            written[row.id] = DeliveredFile(f"data/{place}", digest.hexdigest())
+class _Writer:
+    """Writes the files of a delivery; a find that cannot be read or named is told and passed over.
+    """
+
+    def __init__(self, job: Job, rows: Sequence[FindRow], payload: Path, room: Room,
+                 words: Words) -> None:
+        self._job, self._payload, self._room, self._words = job, payload, room, words
+        self.rows = rows
+        self.written: dict[int, DeliveredFile] = {}
+        self.failed: dict[int, str] = {}
+        self.shortened: list[tuple[str, str]] = []  # (path of the find, path in the bag)
+
+    def write(self, stop: StopSignal) -> Iterator[int]:
+        """Write every file; yields bytes as it goes, and ends early when stopped."""
+        records, by_id = [], {}
+        for row in self.rows:
+            try:
+                records.append(self._job.record(row.id))
+                by_id[row.id] = records[-1]
+            except NeedlewrightError as error:
+                self.failed[row.id] = self._words.problem(error)
+        sources = self._job.sources()
+        volumes = {source.id: self._job.volumes(source.id) for source in sources}
+        tops = Tops(sources, volumes, [(r.row.source, volume_of(r)) for r in records])
+        with ExitStack() as stack:
+            opened: dict[int, Source | NeedlewrightError] = {}
+            for planned in plan(records, tops, self._room, self._words.name):
+                number = planned.row.source
+                if number not in opened:
+                    path = next(s.path for s in sources if s.id == number)
+                    opened[number] = _opened(path, stack)
+                if stop.is_set():
+                    return
+                try:
+                    yield from self._one(planned, by_id[planned.row.id], opened[number], stop)
+                except (SourceError, JobError, DeliveryError) as error:
+                    self._give_up(planned, self._words.problem(error))
+                except OSError as error:
+                    if error.errno in DISK_FAILS:
+                        raise
+                    self._give_up(planned, error.strerror or str(error))
+
+    def _give_up(self, planned: Planned, reason: str) -> None:
+        self.failed[planned.row.id] = reason
+        with suppress(OSError):
+            self._payload.joinpath(*planned.place.parts).unlink()
+
+    def _one(self, planned: Planned, record: FindRecord, source: Source | NeedlewrightError,
+             stop: StopSignal) -> Iterator[int]:
+        if isinstance(source, NeedlewrightError):
+            raise source
+        row, target = planned.row, self._payload.joinpath(*planned.place.parts)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        digest = hashlib.sha256()
+        with target.open("xb") as out:
+            for block in _blocks(record.content.open(Place(source, self._job.folder)), row):
+                if stop.is_set():
+                    return
+                out.write(block)
+                digest.update(block)
+                yield len(block)
+            out.flush()
+            os.fsync(out.fileno())
+        _keep_date(target, row.modified or row.taken)
+        self.written[row.id] = DeliveredFile(f"data/{planned.place}", digest.hexdigest())
+        if planned.shortened:
+            self.shortened.append((row.path or row.name or "", f"data/{planned.place}"))
 
 
-def _path_of(record: FindRecord) -> str | None:
-    """Where a file goes in the bag: what was put into a trash goes back to where it was."""
-    told = record.record
-    if told is not None and told.original and told.kept in IN_TRASH:
-        return told.original
-    return record.row.path or record.row.name
+def _opened(path: str, stack: ExitStack) -> Source | NeedlewrightError:
+    try:
+        return stack.enter_context(open_source(path))
+    except NeedlewrightError as error:
+        return error
 
 
-def _blocks(source: Source, record: FindRecord) -> Iterator[bytes]:
-    file = record.content.open(Place(source))
-    for at in range(0, record.row.size, COPY_BYTES):
-        size = min(COPY_BYTES, record.row.size - at)
+def _blocks(file: Source, row: FindRow) -> Iterator[bytes]:
+    for at in range(0, row.size, COPY_BYTES):
+        size = min(COPY_BYTES, row.size - at)
         block = file.read_at(at, size)
         if len(block) != size:
-            raise DeliveryError("source-shorter", find=record.row.id)
+            raise DeliveryError("source-shorter", find=row.id)
         yield block
 
 
@@ -229,14 +300,24 @@ def _twins(written: Mapping[int, DeliveredFile]) -> dict[int, list[int]]:
     return {n: [o for o in same if o != n] for same in by_hash.values() for n in same}
 
 
-def _write_tags(job: Job, rows: Sequence[FindRow], staging: Path, words: Words,
-                written: Mapping[int, DeliveredFile]) -> None:
-    twins = _twins(written)
-    entries = (
-        entry(job.record(row.id), written.get(row.id), twins.get(row.id, []), words.check)
-        for row in job.matching())
-    write_lists(staging / "tags", head(job.sources(), job.steps()), entries)
-    (staging / "tags" / "report.txt").write_text(words.report(rows), encoding="utf-8")
+def _write_tags(job: Job, writer: _Writer, staging: Path, words: Words) -> None:
+    twins = _twins(writer.written)
+    every = job.matching()
+    names = {source.id: job.volumes(source.id) for source in job.sources()}
+
+    def entries() -> Iterator[dict[str, Any]]:
+        for row in every:
+            try:
+                record = job.record(row.id)
+            except JobError:
+                continue  # a damaged job file: what can be read of it is told
+            yield entry(record, writer.written.get(row.id), twins.get(row.id, []), words.check,
+                        volume_name(record, names.get(row.source, ())),
+                        writer.failed.get(row.id))
+    write_lists(staging / "tags", head(job.sources(), job.steps()), entries())
+    handed = Handed(writer.rows, writer.failed, writer.shortened,
+                    [row for row in every if row.grade == Grade.GONE])
+    (staging / "tags" / "report.txt").write_text(words.report(handed), encoding="utf-8")
     (staging / "info.json").write_text(json.dumps({
         "External-Description": job.title, "Bag-Software-Agent": "Needlewright",
     }), encoding="utf-8")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import shutil
@@ -49,6 +50,7 @@ def look(job_folder: Path, job_id: str, sources: Sequence[SourceRow], destinatio
         _apart(os.path.realpath(job_folder), there),
         *(_off_source(source, there) for source in sources),
         _empty(Path(there), job_id),
+        _idle(Path(there)),
         _writable(Path(there)),
         _space(Path(there), need),
         _fits(Path(there), need),
@@ -94,6 +96,18 @@ def _empty(there: Path, job_id: str) -> Guard:
     return Guard("empty", False, "to-not-empty", {"path": str(there), "items": len(inside)})
 
 
+def _idle(there: Path) -> Guard:
+    """Whether nobody else delivers there right now."""
+    try:
+        with (there / MARKER).open("rb") as marker:
+            fcntl.flock(marker, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return Guard("idle", False, "to-busy", {"path": str(there)})
+    except OSError:
+        pass  # no delivery lies there
+    return Guard("idle", True, "to-idle", {"path": str(there)})
+
+
 def unfinished_of(there: Path) -> str | None:
     """Id of the job whose unfinished delivery lies in `there`, or None."""
     try:
@@ -123,12 +137,27 @@ def _mounted_read_only(path: Path) -> bool:
 
 def _space(there: Path, need: Need) -> Guard:
     try:
-        free = shutil.disk_usage(_nearest(there)).free
+        free = shutil.disk_usage(_nearest(there)).free + _leftovers(there)
     except OSError:
         free = 0
     enough = free >= need.total + SPARE_BYTES
     return Guard("space", enough, "to-space" if enough else "to-no-space",
                  {"path": str(there), "free": free, "need": need.total + SPARE_BYTES})
+
+
+def _leftovers(there: Path) -> int:
+    """Bytes that an unfinished delivery of ours takes there, and that the next one frees."""
+    if unfinished_of(there) is None:
+        return 0
+    total = 0
+    for folder in (there / STAGING, there / "data"):
+        for place, _, names in os.walk(folder):
+            for name in names:
+                try:
+                    total += os.lstat(os.path.join(place, name)).st_blocks * 512
+                except OSError:
+                    continue
+    return total
 
 
 def _fits(there: Path, need: Need) -> Guard:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from needlewright.core.contents import Content
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
@@ -28,6 +29,10 @@ class JobKnowledge:
         extents = self._job.record(number).extents
         spans = [(offset, offset + length) for offset, length in extents if offset is not None]
         return merged_spans(np.array(spans, np.int64).reshape(-1, 2))
+
+    def proven(self) -> Iterator[tuple[int, Content]]:
+        for number, size in self._job.proven(self._row.id):
+            yield size, self._job.record(number).content
 
     def broken(self) -> Iterator[BrokenFind]:
         for number, key, form, place, why in self._job.broken(self._row.id):

@@ -170,6 +170,7 @@ ALTER TABLE checks_4 RENAME TO checks;
 CREATE INDEX finds_by_grade ON finds (grade, source, start);
 CREATE INDEX finds_by_folder ON finds (source, folder, start);
 CREATE INDEX finds_by_start ON finds (source, start, format);
+ALTER TABLE steps ADD COLUMN state TEXT NOT NULL DEFAULT '';
 CREATE INDEX finds_by_content ON finds (source, size, format);
 """
 

@@ -88,6 +88,7 @@ class StepRow:
     area_stop: int
     checkpoint: int
     ending: str
+    state: str = ""  # where a step goes on that does not go by bytes
 
 
 @dataclass(frozen=True, slots=True)

@@ -66,13 +66,20 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
         job.log("search-begins", {"source": source.name, "steps": list(plan.steps)})
         try:
             for step in [name for name in steps() if name in plan.steps]:
-                mine = replace(plan, steps=(step,), area=area)
+                mine = replace(plan, steps=(step,), area=area,
+                               state=_state_of(job, source.id, step))
                 passes = outstanding(mine, area, job.coverage(source.id, step)) or [mine]
                 known = JobKnowledge(job, source, image, texture)
                 keeper = _Keeper(job, source, mine, area, image.settled, texture, known)
                 yield from _passes(image, keeper, passes, stop)
         finally:
             texture.close()
+
+
+def _state_of(job: Job, source: int, step: str) -> str:
+    """Where an interrupted step said that it goes on; "" where it ended or never began."""
+    row = next((r for r in job.steps() if r.source == source and r.step == step), None)
+    return row.state if row is not None and row.ending != Ending.DONE else ""
 
 
 def _passes(image: Source, keeper: _Keeper, passes: list[Plan], stop: StopSignal) -> Iterator[
@@ -123,6 +130,7 @@ class _Keeper:
         self.rechecked: list[Find] = []
         self.written = time.monotonic()
         self.step: Progress | None = None
+        self.state = plan.state
 
     def begin(self, part: Plan, last: bool) -> None:
         """Begin one pass; `last`: none follows."""
@@ -143,6 +151,7 @@ class _Keeper:
             self.texture.write(event.start, event.classes)
         elif isinstance(event, Progress):
             self.step = event
+            self.state = self.state if event.state is None else event.state
             if time.monotonic() - self.written > BATCH_SECONDS:
                 return self.flush()
         elif isinstance(event, Note):
@@ -189,4 +198,4 @@ class _Keeper:
             self.plan.every_frame, start, max(start, min(checkpoint, self.part.area.stop))))
         self.job.save_step(StepRow(
             self.source.id, step, tuple(sorted(self.plan.kinds)), self.area.start, self.area.stop,
-            checkpoint, ending))
+            checkpoint, ending, "" if ending == Ending.DONE else self.state))

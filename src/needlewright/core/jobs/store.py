@@ -248,6 +248,12 @@ class Job:
             " AND f.record_at IS NOT NULL"
             " AND e.offset IS NOT NULL ORDER BY e.offset", (source,))
 
+    def proven(self, source: int) -> list[tuple[int, int]]:
+        """(id, size) of the removed files of a source that are whole and that a record names."""
+        return self._database.rows(  # type: ignore[return-value]
+            "SELECT id, size FROM finds WHERE source = ? AND grade = 'whole' AND removed = 1"
+            " AND record_at IS NOT NULL AND content IS NULL", (source,))
+
     def broken(self, source: int) -> list[tuple[int, str, str, int | None, str]]:
         """(id, key, format, byte where it breaks, why) of the finds of a source that are not whole
         and not gone."""
@@ -290,9 +296,9 @@ class Job:
     def save_step(self, row: StepRow) -> None:
         with self._database.writing():
             self._database.run(
-                "INSERT OR REPLACE INTO steps VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT OR REPLACE INTO steps VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (row.source, row.step, ",".join(row.kinds), row.area_start, row.area_stop,
-                 row.checkpoint, row.ending, time.time()))
+                 row.checkpoint, row.ending, time.time(), row.state))
 
     def cover(self, row: CoverageRow) -> None:
         """Keep how far a pass has come; the same pass replaces its own row."""
@@ -328,10 +334,10 @@ class Job:
 
     def steps(self) -> list[StepRow]:
         rows = self._database.rows(
-            "SELECT source, step, kinds, area_start, area_stop, checkpoint, ending FROM steps"
-            " ORDER BY changed")
-        return [StepRow(s, n, tuple(k.split(",")) if k else (), a, b, c, e)
-                for s, n, k, a, b, c, e in rows]
+            "SELECT source, step, kinds, area_start, area_stop, checkpoint, ending, state"
+            " FROM steps ORDER BY changed")
+        return [StepRow(s, n, tuple(k.split(",")) if k else (), a, b, c, e, state)
+                for s, n, k, a, b, c, e, state in rows]
 
     def log(self, code: str, values: dict[str, Any] | None = None) -> None:
         with self._database.writing():

@@ -12,7 +12,8 @@ from needlewright.core.finds import Find
 @dataclass(frozen=True, slots=True)
 class Progress:
     """How far a step is. `checkpoint`: everything before this byte is settled, so a later run may
-    begin there. `seconds_left` is None until the speed is known."""
+    begin there. `seconds_left` is None until the speed is known. `state`: where a step goes on that
+    does not go by bytes, as text that only it reads; None: as told before."""
 
     step: str
     done: int
@@ -20,6 +21,7 @@ class Progress:
     checkpoint: int
     bytes_per_second: float = 0.0
     seconds_left: float | None = None
+    state: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -34,6 +34,10 @@ class Knowledge(Protocol):
         """What belongs to one find."""
         ...
 
+    def proven(self) -> Iterator[tuple[int, Content]]:
+        """(size, content) of removed files that records name and their content proved."""
+        ...
+
     def broken(self) -> Iterator[BrokenFind]:
         """The finds that are not whole, with where they break."""
         ...
@@ -55,6 +59,9 @@ class _Nothing:
 
     def covered(self, number: int) -> Spans:
         return no_spans()
+
+    def proven(self) -> Iterator[tuple[int, Content]]:
+        return iter(())
 
     def broken(self) -> Iterator[BrokenFind]:
         return iter(())

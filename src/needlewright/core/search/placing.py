@@ -17,7 +17,7 @@ from needlewright.core.formats.recognising import format_of_name, recognise
 from needlewright.core.search.carving import follow
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.stopping import StopSignal
+from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, cut
 from needlewright.core.walks import Walk
@@ -138,7 +138,7 @@ def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSi
     form, walk = walk_file(thread, entry.name, stop)
     fate = Fate.PARTLY if reused else Fate.THERE
     if walk is None:
-        if now is not None and is_blank(thread):
+        if now is not None and is_blank(thread, stop):
             fate = Fate.CLEARED
         elif now is not None and not reused and _promised(entry.name):
             fate = Fate.FOREIGN
@@ -146,7 +146,7 @@ def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSi
     trailer = thread.size - walk.stop if walk.ended and walk.broken is None else 0
     if 0 < trailer < entry.loose:
         absolute, trailer = cut(absolute, walk.stop), 0
-    padded = trailer > 0 and _zeros(thread, walk.stop)
+    padded = trailer > 0 and _zeros(thread, walk.stop, stop)
     if now is not None and not padded and trailer > max(TRAILER_BYTES, thread.size * TRAILER_SHARE):
         fate = Fate.FOREIGN
     return Placing(fate, Stretches(absolute), form, walk, reused, trailer, padded)
@@ -198,28 +198,60 @@ def _pieces(offset: int, length: int, now: Allocation) -> Iterator[tuple[int, in
         at = edge
 
 
-def is_blank(thread: Source) -> bool:
+def is_blank(file: PiecedSource, stop: StopSignal) -> bool:
     """Whether a file's bytes are all of one value, as after clearing; looked at in samples first.
+
+    Holes are zeros, and are not read.
     """
-    size = thread.size
-    places: Sequence[int] = [size * i // SAMPLES for i in range(SAMPLES)]
+    stored = [(start, length) for start, length in _stored(file)]
+    total = sum(length for _, length in stored)
+    if not total:
+        return True
     try:
-        first = thread.read_at(0, 1)
-        for at in places:
-            part = thread.read_at(at, SAMPLE_BYTES)
-            if part.strip(first):
+        first = file.read_at(stored[0][0], 1)
+        if first not in (b"\0", b"\xff"):
+            return False
+        for index in range(SAMPLES):
+            at = _nth(stored, total * index // SAMPLES)
+            if file.read_at(at, SAMPLE_BYTES).strip(first + b"\0"):
                 return False
-        for at in range(0, size, READ_BYTES):
-            if thread.read_at(at, READ_BYTES).strip(first):
-                return False
+        return all(not file.read_at(at, min(READ_BYTES, start + length - at)).strip(first)
+                   for start, length in stored
+                   for at in _watched(range(start, start + length, READ_BYTES), stop))
     except SourceError:
         return False
-    return first in (b"\0", b"\xff")
 
 
-def _zeros(thread: Source, start: int) -> bool:
+def _stored(file: PiecedSource) -> Iterator[tuple[int, int]]:
+    """(byte of the file, length) of what is no hole."""
+    at = 0
+    for offset, length in file.extents:
+        if offset is not None:
+            yield at, length
+        at += length
+
+
+def _nth(stored: Sequence[tuple[int, int]], number: int) -> int:
+    """The byte of the file that is number `number` of those stored."""
+    for start, length in stored:
+        if number < length:
+            return start + number
+        number -= length
+    return stored[-1][0]
+
+
+def _watched(places: range, stop: StopSignal) -> Iterator[int]:
+    for at in places:
+        if stop.is_set():
+            raise Interrupted
+        yield at
+
+
+def _zeros(file: PiecedSource, start: int, stop: StopSignal) -> bool:
+    """Whether everything from byte `start` on is zero; holes are, unread."""
     try:
-        return all(not thread.read_at(at, READ_BYTES).strip(b"\0")
-                   for at in range(start, thread.size, READ_BYTES))
+        return all(not file.read_at(at, min(READ_BYTES, begin + length - at)).strip(b"\0")
+                   for begin, length in _stored(file) if begin + length > start
+                   for at in _watched(range(max(begin, start), begin + length, READ_BYTES), stop))
     except SourceError:
         return False

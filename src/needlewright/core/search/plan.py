@@ -17,7 +17,8 @@ class Plan:
     clips and sound are decoded in full. `texture`: tell what the medium looks like, too.
     `removed_only`: of what records name, only what was removed. `free_only`: signatures are looked
     for only where no file system has anything. `folder`: of what records name, only what lies in it
-    (a path, without a leading "/").
+    (a path, without a leading "/"). `state`: where the interrupted step goes on that does not go by
+    bytes (see `Progress`).
     """
 
     steps: tuple[str, ...] = ("signatures",)
@@ -31,3 +32,10 @@ class Plan:
     removed_only: bool = False
     free_only: bool = False
     folder: str = ""
+    state: str = ""
+
+    @property
+    def key(self) -> str:
+        """What makes two plans of one step the same search, apart from where they go on."""
+        return "|".join((",".join(sorted(self.kinds)), ",".join(sorted(self.formats)),
+                         str(self.area), str(self.removed_only), self.folder))

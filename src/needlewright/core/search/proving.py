@@ -8,19 +8,19 @@ from __future__ import annotations
 
 import zlib
 from array import array
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport
+from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport, DecodeRequest
 from needlewright.core.contents import Place
 from needlewright.core.errors import SourceError
 from needlewright.core.finds import Find
 from needlewright.core.formats.recognising import extension_of, kind_of_name
-from needlewright.core.search.deciding import all_frames, first_question
+from needlewright.core.search.deciding import Case, all_frames, first_question
 from needlewright.core.search.events import Event, Found, Rechecked
 from needlewright.core.search.keeping import Keeping, Kept
 from needlewright.core.search.placing import Fate, Placing, place, shifted, walk_file
@@ -35,8 +35,9 @@ from needlewright.core.search.record_finds import (
 from needlewright.core.search.registry import Context
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.allocation import Allocation
-from needlewright.core.volumes.base import Entry, Placed, Reader
+from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, believed
 from needlewright.core.walks import Kind
 
 PENDING_DECODES = 12
@@ -84,29 +85,53 @@ class Prover:
 
     def __init__(self, context: Context, step: str) -> None:
         self._context, self._step = context, step
-        self._waiting: deque[tuple[Entry, Kept | None]] = deque()
+        self._waiting: deque[tuple[Entry, Kept | None, int]] = deque()
+        self._asked: Counter[int] = Counter()  # number of an entry -> answers it waits for
         self._keeping = Keeping(context.source, 0)
         self._reader: Reader | None = None
         self._base = 0
+        self._former = False
         self._live = _Firsts()
         self._proven: dict[int, int] = {}  # first byte of what is proven -> its size
         self._claimed: Allocation | None = None
 
-    def begin(self, reader: Reader, base: int) -> None:
-        """The entries that follow are those of `reader`, whose volume begins at byte `base`."""
+    def begin(self, reader: Reader, base: int, former: bool = False) -> None:
+        """The entries that follow are those of `reader`, whose volume begins at byte `base`;
+        `former`: it is there no more."""
+        self._former = former
         if reader is not self._reader:
             self._keeping = Keeping(self._context.source, base)
             self._live = _Firsts()
             self._proven = {}
             now = reader.allocation()
             self._claimed = None if now is None else now.copy()
+            self._again(reader, base)
         self._reader, self._base = reader, base
+
+    def _again(self, reader: Reader, base: int) -> None:
+        """What was proven before an interruption stays proven."""
+        if not self._context.plan.state:
+            return
+        for size, content in self._context.knowledge.proven():
+            extents = shifted(content.spans(), -base)
+            if all(o is None or 0 <= o < reader.facts.size for o, _ in extents):
+                self._own(reader, extents, size)
+
+    @property
+    def open_numbers(self) -> list[int]:
+        """The numbers of the entries taken so far of which not all has been told."""
+        return sorted({*(number for _, _, number in self._waiting), *self._asked})
 
     def note(self, entry: Entry) -> None:
         """Look at an entry beforehand, for what it tells about others."""
+        entry = self._believed(entry)
         self._keeping.note(entry)
         if not entry.removed and entry.extents and entry.extents[0][0] is not None:
             self._live.add(entry.extents[0][0], entry.size, entry.name)
+
+    def _believed(self, entry: Entry) -> Entry:
+        assert self._reader is not None
+        return believed(entry, self._reader.facts.size)
 
     @property
     def some_kept(self) -> bool:
@@ -117,10 +142,12 @@ class Prover:
         """Whether the file was removed or hidden, and is still kept."""
         return not entry.removed and self._keeping.of(entry) is not None
 
-    def take(self, entry: Entry) -> Iterator[Event]:
-        """The find of `entry`, now or in `finish`. Raises Interrupted when told to stop."""
+    def take(self, entry: Entry, number: int = 0) -> Iterator[Event]:
+        """The find of `entry`, now or in `finish`; `number`: what it is known by in `open_numbers`.
+        Raises Interrupted when told to stop; then it was not taken."""
+        entry = self._believed(entry)
         kept = self._keeping.of(entry)
-        yield from self._placed(entry, kept, may_wait=True)
+        yield from self._placed(entry, kept, number, may_wait=True)
         yield from self._settled(0.0)
 
     def finish(self, last: bool = True) -> Iterator[Event]:
@@ -128,20 +155,27 @@ class Prover:
         for attempt in range(ROUNDS):
             before = len(self._waiting)
             for _ in range(before):
-                entry, kept = self._waiting.popleft()
-                yield from self._placed(entry, kept, may_wait=attempt < ROUNDS - 1)
+                yield from self._next_waiting(may_wait=attempt < ROUNDS - 1)
             if len(self._waiting) == before:
                 break  # nobody's proof helps another any more
         while self._waiting:
-            entry, kept = self._waiting.popleft()
-            yield from self._placed(entry, kept, may_wait=False)
+            yield from self._next_waiting(may_wait=False)
         decoders = self._context.decoders
         while last and decoders.pending and not self._context.stop.is_set():
             yield from self._settled(0.1)
 
+    def _next_waiting(self, may_wait: bool) -> Iterator[Event]:
+        entry, kept, number = self._waiting[0]
+        try:
+            yield from self._placed(entry, kept, number, may_wait)
+        finally:
+            if not self._context.stop.is_set():
+                self._waiting.popleft()
+
     # one entry
 
-    def _placed(self, entry: Entry, kept: Kept | None, may_wait: bool) -> Iterator[Event]:
+    def _placed(self, entry: Entry, kept: Kept | None, number: int,
+                may_wait: bool) -> Iterator[Event]:
         reader, context = self._reader, self._context
         assert reader is not None
         if context.plan.kinds and not self._may_be_wanted(entry):
@@ -150,11 +184,11 @@ class Prover:
         if entry.size == 0 and not named:
             return  # an empty file holds nothing that could be lost
         if entry.data is not None or entry.coded:
-            yield from self._from_record(entry, kept)
+            yield from self._from_record(entry, kept, number)
             return
         if entry.removed and self._named_elsewhere(entry):
             nothing = PiecedSource(context.source, ())
-            yield from self._made(entry, Placing(Fate.MOVED), nothing, kept)
+            yield from self._made(entry, Placing(Fate.MOVED), nothing, kept, number)
             return
         now = None
         if entry.removed:
@@ -164,10 +198,10 @@ class Prover:
             self._claim(reader, placing, entry.size)
         elif entry.removed and may_wait and placing.fate in HOPEFUL and (
                 len(self._waiting) < MAX_WAITING):
-            self._waiting.append((entry, kept))
+            self._waiting.append((entry, kept, number))
             return
         file = PiecedSource(context.source, placing.content.spans())
-        yield from self._made(entry, placing, file, kept)
+        yield from self._made(entry, placing, file, kept, number)
 
     def _named_elsewhere(self, entry: Entry) -> bool:
         """Whether a file that is there, or is proven, begins where this one did and is as long."""
@@ -179,7 +213,11 @@ class Prover:
 
     def _claim(self, reader: Reader, placing: Placing, size: int) -> None:
         """What is proven is nobody else's."""
-        extents = shifted(placing.content.spans(), -self._base)
+        spans = placing.content.spans()
+        self._own(reader, shifted(spans, -self._base), size)
+
+    def _own(self, reader: Reader, extents: Extents, size: int) -> None:
+        """`extents`, of the volume, are a proven file's of `size` bytes."""
         reader.claim(extents)
         if self._claimed is not None:
             self._claimed.take(extents)
@@ -190,7 +228,7 @@ class Prover:
         kind = kind_of_name(entry.name)[0]
         return kind in self._context.plan.kinds or kind is Kind.OTHER
 
-    def _from_record(self, entry: Entry, kept: Kept | None) -> Iterator[Event]:
+    def _from_record(self, entry: Entry, kept: Kept | None, number: int) -> Iterator[Event]:
         """Content that the record holds itself, or that is stored compressed."""
         content = content_of(entry, self._base)
         source = content.open(Place(self._context.source))
@@ -201,10 +239,10 @@ class Prover:
             form, walk = None, None
         trailer = thread.size - walk.stop if walk is not None and walk.ended else 0
         placing = Placing(Fate.THERE, content, form, walk, trailer=trailer)
-        yield from self._made(entry, placing, thread, kept)
+        yield from self._made(entry, placing, thread, kept, number)
 
     def _made(self, entry: Entry, placing: Placing, thread: PiecedSource,
-              kept: Kept | None) -> Iterator[Event]:
+              kept: Kept | None, number: int) -> Iterator[Event]:
         context = self._context
         if placing.fate in LOST_FATES:
             if not entry.path:
@@ -217,7 +255,7 @@ class Prover:
             yield from self._found(find)
             return
         case = RecordCase(placing.walk, placing.form.name, None, entry=entry, placing=placing,
-                          thread=thread, base=self._base, kept=kept)
+                          thread=thread, base=self._base, kept=kept, number=number)
         asked = first_question(case, thread, context.plan.every_frame)
         if asked is None or asked[2]:
             yield from self._told(case, None, first=True)
@@ -226,12 +264,19 @@ class Prover:
         while not asked[2] and context.decoders.urgent >= PENDING_DECODES:
             yield from self._settled(0.2)
             if context.stop.is_set():
-                return
-        context.decoders.submit(*asked)
+                raise Interrupted
+        self._ask(*asked)
+
+    def _ask(self, case: Case, request: DecodeRequest, later: bool) -> None:
+        assert isinstance(case, RecordCase)
+        self._asked[case.number] += 1
+        self._context.decoders.submit(case, request, later)
 
     def _found(self, find: Find) -> Iterator[Event]:
         kinds = self._context.plan.kinds
         formats = self._context.plan.formats
+        if self._former and find.record is not None:
+            find = replace(find, record=replace(find.record, former=True))
         if (not kinds or find.kind in kinds) and (not formats or find.format in formats):
             yield Found(find)
 
@@ -241,18 +286,20 @@ class Prover:
         context = self._context
         for case, report in context.decoders.results(wait_s):
             assert isinstance(case, RecordCase) and case.thread is not None
+            self._asked[case.number] -= 1
+            if not self._asked[case.number]:
+                del self._asked[case.number]
             if case.task == LOOK:
                 seen = replace(case, looked=report)
                 yield from self._told(seen, None, first=True)
                 if context.plan.every_frame:
-                    context.decoders.submit(*all_frames(seen, case.thread))
+                    self._ask(*all_frames(seen, case.thread))
             elif case.task == FRAMES:
                 yield from self._told(case, report, first=False)
             else:
                 yield from self._told(case, report, first=True)
                 if case.walk.clip is not None and context.plan.every_frame:
-                    context.decoders.submit(*all_frames(replace(case, pictured=report),
-                                                        case.thread))
+                    self._ask(*all_frames(replace(case, pictured=report), case.thread))
 
     def _told(self, case: RecordCase, report: DecodeReport | None, first: bool) -> Iterator[Event]:
         find = find_from(case, report, self._step, self._context.source.sector_size)

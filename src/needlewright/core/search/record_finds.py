@@ -34,6 +34,7 @@ class RecordCase(Case):
     thread: PiecedSource | None = None
     base: int = 0
     kept: Kept | None = None
+    number: int = 0
 
 
 def record_of(entry: Entry, base: int, kept: Kept | None, *, gone: bool = False,

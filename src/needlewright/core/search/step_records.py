@@ -12,6 +12,7 @@ from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.search.events import Ending, Event, Finished, Note, Progress, VolumeSeen
 from needlewright.core.search.proving import Prover
 from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.search.resuming import Resuming
 from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.base import Entry, Reader, VolumeState
 from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
@@ -28,7 +29,7 @@ def run(context: Context) -> Iterator[Event]:
     layout = find_volumes(context.source)
     for problem in layout.problems:
         yield Note(f"volume-{problem.code}", {"start": problem.offset, **problem.values})
-    prover = Prover(context, NAME)
+    prover, resuming = Prover(context, NAME), Resuming(context.plan)
     stopped = False
     for volume in layout.volumes:
         if context.stop.is_set():
@@ -38,10 +39,12 @@ def run(context: Context) -> Iterator[Event]:
             continue
         if volume.span.stop <= context.begin:
             continue
-        stopped = yield from _volume(context, volume, prover)
+        stopped = yield from _volume(context, volume, prover, resuming)
         if stopped:
             break
     checkpoint = area.stop if not stopped else area.start
+    if stopped:
+        yield Progress(NAME, 0, area.size, area.start, state=resuming.state(prover.open_numbers))
     yield Finished(NAME, Ending.STOPPED if stopped else Ending.DONE, checkpoint)
 
 
@@ -57,7 +60,8 @@ def seen(volume: Volume, reader: Reader | None) -> VolumeSeen:
                       facts.limits)
 
 
-def _volume(context: Context, volume: Volume, prover: Prover) -> Generator[Event, None, bool]:
+def _volume(context: Context, volume: Volume, prover: Prover,
+            resuming: Resuming) -> Generator[Event, None, bool]:
     """All finds of one volume; returns whether it was stopped."""
     if volume.facts.state is VolumeState.LOCKED:
         yield seen(volume, None)
@@ -74,7 +78,7 @@ def _volume(context: Context, volume: Volume, prover: Prover) -> Generator[Event
     if reader is None:
         return context.stop.is_set()
     try:
-        yield from _entries(context, volume, reader, prover)
+        yield from _entries(context, volume, reader, prover, resuming)
     except Interrupted:
         return True
     for problem in reader.problems[:20]:
@@ -83,12 +87,14 @@ def _volume(context: Context, volume: Volume, prover: Prover) -> Generator[Event
     return context.stop.is_set()
 
 
-def _wanted(context: Context, entry: Entry) -> bool:
+def in_folder(context: Context, entry: Entry) -> bool:
+    """Whether the plan wants what lies where this entry does."""
     folder = context.plan.folder.strip("/")
     return not folder or entry.path == folder or entry.path.startswith(folder + "/")
 
 
-def _entries(context: Context, volume: Volume, reader: Reader, prover: Prover) -> Iterator[Event]:
+def _entries(context: Context, volume: Volume, reader: Reader, prover: Prover,
+             resuming: Resuming) -> Iterator[Event]:
     area, start = context.area, volume.span.start
     share = volume.span.size / max(1, area.size)
     before = max(0, start - area.start)
@@ -108,11 +114,18 @@ def _entries(context: Context, volume: Volume, reader: Reader, prover: Prover) -
             yield from prover.finish(last=entry is None)
         if entry is None:
             continue
-        if _wanted(context, entry):
-            yield from prover.take(entry)
+        number, settled = resuming.next()
+        if in_folder(context, entry) and not settled:
+            try:
+                yield from prover.take(entry, number)
+            except Interrupted:
+                resuming.again(number)
+                raise
         done += entry.size + ENTRY_BYTES
         part = min(1.0, done / max(1, total)) * share * area.size
-        yield Progress(NAME, min(area.size, before + int(part)), area.size, area.start)
+        state = resuming.state(prover.open_numbers) if resuming.due() else None
+        yield Progress(NAME, min(area.size, before + int(part)), area.size, area.start,
+                       state=state)
 
 
 def _in_order(context: Context, reader: Reader, prover: Prover) -> Iterator[

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any, NamedTuple
 
@@ -17,6 +17,8 @@ from needlewright.core.sources.source import Source
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.stamps import Stamp
 
+SMALL_HOLE = 1 << 16  # bytes that a removed file may lack without being doubted
+SPARSE_TIMES = 64  # as many times its volume may a file be that is there
 MAX_PROBLEMS = 1000  # that are told of one volume
 MAX_DEPTH = 256  # folders inside folders; deeper ones are a loop or malice
 
@@ -210,6 +212,47 @@ class Mark:
     magic: bytes
     at: int
     start: Callable[[Source, int], int | None]
+
+
+def believed(entry: Entry, room: int) -> Entry:
+    """`entry`, its size believed only as far as what is stored of it on a volume of `room` bytes.
+
+    A removed file's record may be half written over: no more of it is hole than is stored, nothing
+    is longer than the volume, and a hole at its end says nothing. Files that are there may be
+    sparse, within reason.
+    """
+    if entry.data is not None:
+        return entry if entry.size <= len(entry.data) else replace(entry, size=len(entry.data))
+    parts = entry.coded or entry.extents
+    if not parts:
+        return entry
+    holes = sum(_hole(part) for part in parts)
+    stored = sum(_stored(part) for part in parts)
+    most = max(stored, SMALL_HOLE) if entry.removed else SPARSE_TIMES * room
+    if stored == 0 and entry.removed:
+        return replace(entry, extents=(), coded=(), placed=Placed.NONE)
+    if holes <= most and stored <= room:
+        return entry
+    while parts and _hole(parts[-1]):
+        holes -= _hole(parts[-1])
+        parts = parts[:-1]
+    if holes > most or stored > room or not parts:
+        return replace(entry, extents=(), coded=(), placed=Placed.NONE, doubts=(
+            *entry.doubts, ("size-wrong", {"bytes": entry.size})))
+    size = sum(part[1] if isinstance(part, tuple) else part.length for part in parts)
+    kept = replace(entry, size=size, doubts=(*entry.doubts, ("size-wrong", {"bytes": entry.size})))
+    if entry.coded:
+        return replace(kept, coded=parts)
+    return replace(kept, extents=cut([p for p in parts if isinstance(p, tuple)], size))
+
+
+def _hole(part: Coded | tuple[int | None, int]) -> int:
+    return part[1] if isinstance(part, tuple) and part[0] is None else 0
+
+
+def _stored(part: Coded | tuple[int | None, int]) -> int:
+    extents = (part,) if isinstance(part, tuple) else part.extents
+    return sum(length for offset, length in extents if offset is not None)
 
 
 def stated(facts: VolumeFacts | None, kind: str) -> VolumeFacts:

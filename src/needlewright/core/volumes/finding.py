@@ -144,20 +144,28 @@ def open_volume(source: Source, volume: Volume) -> Reader:
 
 
 def lost_volumes(data: bytes | memoryview, base: int, source: Source,
-                 known: Collection[int] = ()) -> Iterator[Volume]:
+                 known: Collection[Volume] = ()) -> Iterator[Volume]:
     """Volumes whose marks stand in the sectors `data`, read from byte `base` of `source`.
 
-    `known`: first bytes of volumes that are known already; their copies tell nothing new.
+    `known`: volumes that are known already; what stands inside one and has its serial number is a
+    copy of its own superblock, as journals keep them, and tells nothing new.
     """
     for at, system in marks_in(data, source.sector_size):
         starts = {mark.start(source, base + at) for mark in system.marks
                   if data[at + mark.at : at + mark.at + len(mark.magic)] == mark.magic}
-        if starts & set(known):
+        if starts & {volume.span.start for volume in known}:
             continue
         for start in sorted(s for s in starts if s is not None):
             volume = volume_at(source, start)
-            if volume is not None and volume.file_system == system.name:
+            if volume is not None and volume.file_system == system.name and not any(
+                    _copy_of(volume, base + at, other) for other in known):
                 yield replace(volume, facts=_state(volume.facts, VolumeState.LOST))
+
+
+def _copy_of(volume: Volume, at: int, other: Volume) -> bool:
+    """Whether what was found at byte `at` is a copy of `other`'s own superblock."""
+    same = volume.facts.serial and volume.facts.serial == other.facts.serial
+    return bool(same) and other.span.start <= at < other.span.stop
 
 
 def marks_in(data: bytes | memoryview, sector: int) -> Iterator[tuple[int, FileSystem]]:

@@ -23,6 +23,8 @@ FOOTER = struct.Struct("<IIIQI")  # node, inode, flag, checkpoint, next
 FOOTER_AT = BLOCK - 24
 NAME_SLOT, SLOTS = 8, 214
 ALGORITHMS = {0: "lzo", 1: "lz4", 2: "zstd", 3: "lzo"}
+MAX_RUNS = 1 << 22  # blocks of one file: 16 GiB
+MAX_PACKED_HOLE = 1 << 18  # blocks of a hole in a compressed file
 ReadNode = Callable[[int], bytes]  # a node's block by its number; b"" where there is none
 
 
@@ -98,49 +100,57 @@ def read_inode(raw: bytes) -> Inode | None:
         struct.unpack_from("<5I", raw, FOOTER_AT - 20), times, version, generation)
 
 
-def blocks(inode: Inode, read: ReadNode) -> Iterator[int]:
+Run = tuple[int, int]  # (address, how many blocks have it: more than one only of holes)
+
+
+def blocks(inode: Inode, read: ReadNode) -> Iterator[Run]:
     """The addresses of a file's blocks in order, through all lists of them."""
     wanted = -(-inode.size // BLOCK)
     told = 0
     for address in inode.addresses[:wanted]:
-        yield address
+        yield address, 1
         told += 1
     for level, node in zip((1, 1, 2, 2, 3), inode.nodes):
         if told >= wanted:
             return
-        for address in _list(node, level, wanted - told, read):
-            yield address
-            told += 1
+        for address, count in _list(node, level, wanted - told, read):
+            yield address, count
+            told += count
 
 
-def _list(node: int, level: int, wanted: int, read: ReadNode) -> Iterator[int]:
+def _list(node: int, level: int, wanted: int, read: ReadNode) -> Iterator[Run]:
     span = PER_NODE ** level
     raw = read(node) if node else b""
     if len(raw) < BLOCK:
-        yield from (HOLE for _ in range(min(wanted, span)))
+        yield HOLE, min(wanted, span)
         return
     told = 0
     for entry in struct.unpack_from(f"<{PER_NODE}I", raw):
         if told >= wanted:
             return
         if level == 1:
-            yield entry
+            yield entry, 1
             told += 1
         else:
-            for address in _list(entry, level - 1, wanted - told, read):
-                yield address
-                told += 1
+            for address, count in _list(entry, level - 1, wanted - told, read):
+                yield address, count
+                told += count
 
 
 def extents(inode: Inode, read: ReadNode, last_block: int) -> tuple[Extents, CodedParts, str]:
     """(extents, or compressed parts, what is wrong) of a file."""
-    addresses = list(blocks(inode, read))
-    if any(a not in (HOLE, NEW, COMPRESS) and a >= last_block for a in addresses):
-        return (), (), "extents-outside"
-    if inode.compressed and COMPRESS in addresses:
+    runs: list[Run] = []
+    for address, count in blocks(inode, read):
+        if address not in (HOLE, NEW, COMPRESS) and address >= last_block:
+            return (), (), "extents-outside"
+        if len(runs) > MAX_RUNS:
+            return (), (), "extents-wrong"
+        runs.append((address, count))
+    if inode.compressed and any(a == COMPRESS for a, _ in runs):
+        addresses = [a for a, count in runs for _ in range(min(count, MAX_PACKED_HOLE))]
         return (), _coded(inode, addresses), ""
     pieces: list[tuple[int | None, int]] = [
-        (None if a in (HOLE, NEW, COMPRESS) else a * BLOCK, BLOCK) for a in addresses]
+        (None if a in (HOLE, NEW, COMPRESS) else a * BLOCK, count * BLOCK) for a, count in runs]
     return cut(pieces, inode.size), (), ""
 
 

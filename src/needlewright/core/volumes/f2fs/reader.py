@@ -162,7 +162,7 @@ class F2fsReader(Reader):
             for inner, name, _ in names(inode.inline_data, slots, start, removed):
                 yield inner, name, at
             return
-        for address in blocks(inode, self._node):
+        for address, _ in blocks(inode, self._node):
             if address in (HOLE, NEW) or address >= self.geometry.blocks:
                 continue
             if self._used is not None and address < self._used.size:

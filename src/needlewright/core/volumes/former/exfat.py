@@ -55,6 +55,10 @@ class ExfatCollector(Collector):
             if len(self.sectors) < MAX_SECTORS:
                 self.sectors.append(base + row * self.size)
 
+    @property
+    def kept(self) -> int:
+        return len(self.sectors)
+
     def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
         places = [at for at in self.sectors if not medium.in_use(at)]
         blocks = _blocks(places, self.size)

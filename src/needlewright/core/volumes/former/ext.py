@@ -52,6 +52,10 @@ class ExtCollector(Collector):
             if own and parent and len(self.begins) < MAX_FOLDERS:
                 self.begins.append((base + row * size, own, parent))
 
+    @property
+    def kept(self) -> int:
+        return len(self.begins)
+
     def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
         for volume, reader in medium.volumes:
             if not isinstance(reader, ExtReader):

@@ -74,6 +74,10 @@ class FatCollector(Collector):
                 if len(self.further) < MAX_FURTHER and _full(sectors[row]):
                     self.further.append(base + row * size)
 
+    @property
+    def kept(self) -> int:
+        return len(self.begins) + len(self.further)
+
     def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
         known = []
         free = [b for b in self.begins if not medium.in_use(b[0])]

@@ -64,6 +64,12 @@ class Collector(ABC):
     def look(self, sectors: Sectors, base: int) -> None:
         """Take in uint8[n, sector] read from byte `base` of the medium."""
 
+    @property
+    @abstractmethod
+    def kept(self) -> int:
+        """How many traces it keeps: what it looked at without this growing need not be seen again.
+        """
+
     @abstractmethod
     def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
         """(first byte on the medium, reader) of every former file system, the latest first."""

@@ -60,6 +60,10 @@ class NtfsCollector(Collector):
             if at >= 48 and count == RECORD // 512 + 1 and len(self.records) < MAX_RECORDS:
                 self.records.append((base + row * size, struct.unpack_from("<I", head, 44)[0]))
 
+    @property
+    def kept(self) -> int:
+        return len(self.records)
+
     def former(self, medium: Medium) -> Iterator[tuple[int, Reader]]:
         tables: dict[int, list[tuple[int, int]]] = {}
         for at, number in self.records:

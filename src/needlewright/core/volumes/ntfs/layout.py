@@ -53,6 +53,14 @@ def coded_units(runs: list[tuple[int | None, int]], size: int, unit: int,
     waiting: list[tuple[int | None, int]] = list(runs)
     left = size
     while waiting and left > 0:
+        skipped = waiting[0][1] // unit if waiting[0][0] is None else 0
+        if skipped > 1:  # a hole of many units is one
+            waiting[0] = (None, waiting[0][1] - skipped * unit)
+            if not waiting[0][1]:
+                waiting.pop(0)
+            parts.append((None, min(left, skipped * unit * cluster)))
+            left -= skipped * unit * cluster
+            continue
         inside: list[tuple[int | None, int]] = []
         room = unit
         while waiting and room:
