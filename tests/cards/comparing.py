@@ -66,7 +66,7 @@ def _own(find: dict[str, Any], bag: Path) -> bool:
 
 def _compare_gone(card: Card, gone: Gone, medium: mmap.mmap, by_hash: dict[str, Any],
                   finds: list[dict[str, Any]], result: Result) -> None:
-    known = gone.path.rsplit(".", 1)[-1] in contents.MEDIA and gone.where != "refused"
+    known = card.ever.get(gone.sha256) in contents.MEDIA and gone.where != "refused"
     mine = by_hash.get(gone.sha256, [])
     if known and gone.size and stands_in_one_piece(gone.data, medium):
         result.in_one_piece += 1

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import random
 import struct
+import time
 import wave
 from collections.abc import Callable
 from functools import cache
@@ -64,7 +65,8 @@ def _wave(rng: random.Random) -> bytes:
 
 
 def _text(rng: random.Random) -> bytes:
-    words = ("otter", "holt", "weir", "spraint", "Fernbeck", "dawn", "reeds", "mist", "cubs", "upstream")
+    words = ("otter", "holt", "weir", "spraint", "Fernbeck", "dawn", "reeds", "mist", "cubs",
+             "upstream")
     lines = [" ".join(rng.choices(words, k=rng.randrange(4, 12))) + f" {rng.randrange(10**6)}."
              for _ in range(rng.randrange(3, 900))]
     return "\n".join(lines).encode() + b"\n"
@@ -73,7 +75,9 @@ def _text(rng: random.Random) -> bytes:
 def _pages(rng: random.Random) -> bytes:
     out = io.BytesIO()
     pages = [picture(rng, 200, 150) for _ in range(rng.randrange(1, 4))]
-    pages[0].save(out, "PDF", save_all=True, append_images=pages[1:])
+    when = time.gmtime(1_936_000_000 + rng.randrange(10**6))  # or else the clock decides
+    pages[0].save(out, "PDF", save_all=True, append_images=pages[1:], creationDate=when,
+                  modDate=when)
     return out.getvalue()
 
 

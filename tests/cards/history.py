@@ -33,7 +33,7 @@ class Gone:
 @dataclass
 class Card:
     """A finished card. `live`: path -> content; `gone`: in the order in which they went;
-    `ever`: hashes of everything that ever stood on it as a whole."""
+    `ever`: hashes of everything that ever stood on it as a whole, with what it is."""
 
     seed: int
     kind: str
@@ -43,7 +43,7 @@ class Card:
     table: str
     live: dict[str, bytes] = field(default_factory=dict)
     gone: list[Gone] = field(default_factory=list)
-    ever: set[str] = field(default_factory=set)
+    ever: dict[str, str] = field(default_factory=dict)
     refused: int = 0
 
     def __str__(self) -> str:
@@ -143,7 +143,7 @@ def _write(card: Card, driver: Driver, rng: random.Random, folders: list[str], n
         _remove_half(driver, path)
         raise
     card.live[path] = data
-    card.ever.add(_sha(data))
+    card.ever[_sha(data)] = extension
 
 
 def _remove_half(driver: Driver, path: str) -> None:
@@ -160,16 +160,16 @@ def _change(card: Card, driver: Driver, rng: random.Random, act: str, number: in
         driver.remove(path)
         card.gone.append(_gone(path, card.live.pop(path), "removed"))
     elif act == "overwrite":
-        _, new = contents.file(rng)
+        extension, new = contents.file(rng)
         driver.write(path, new)
         card.gone.append(_gone(path, data, "overwritten"))
         card.live[path] = new
-        card.ever.add(_sha(new))
+        card.ever[_sha(new)] = extension
     elif act == "append":
         more = rng.randbytes(rng.randrange(1, 60_000))
         driver.append(path, more)
         card.live[path] = data + more
-        card.ever.add(_sha(data + more))
+        card.ever[_sha(data + more)] = "appended"
     elif act == "rename":
         name = f"renamed {number}.{path.rsplit('.', 1)[-1]}"
         driver.rename(path, name)
