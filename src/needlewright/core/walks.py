@@ -103,7 +103,8 @@ class Walk:
     is, and of another all. `clip`: span of
     a clip that a photo carries. `opaque`: spans whose content nothing here could judge, and in
     which no other file belongs. `tentative`: so little is fixed that only a decoder can tell
-    whether this is a file at all.
+    whether this is a file at all. `unproven`: code of why nothing here can show that all of the
+    content is its own; "" where something does.
     """
 
     start: int
@@ -122,3 +123,4 @@ class Walk:
     clip: tuple[int, int] | None = None
     opaque: tuple[tuple[int, int], ...] = ()
     tentative: bool = False
+    unproven: str = ""

@@ -15,6 +15,8 @@ BAND_AGREES = 14.0
 BAND_DIFFERS = 26.0
 SAME_PICTURE = 0.75  # correlation below which the thumbnail shows something else
 AGAINST = {Outcome.FAIL: 0, Outcome.DOUBT: 1}  # what speaks against a find is read first
+WITNESS = "own thumbnail"
+PROOF = "proof"  # the check that fails to be one: nothing shows that the content is its own
 PLAYED = ("CLIP", "SOUND")  # decoders of what has a play time
 GAP_S = 0.3  # seconds between damaged stretches that nobody would tell apart
 MAX_DAMAGED = 40  # stretches that a check lists
@@ -59,6 +61,9 @@ def judge(walk: Walk, report: DecodeReport | None, decoder: str,
         if walk.clip is not None:
             made.append(_frames_check(clip))
     checks = [*walk.checks, *made]
+    witnessed = any(c.name == WITNESS and c.outcome is Outcome.PASS and c.content for c in made)
+    if walk.unproven and walk.broken is None and not witnessed:
+        checks.append(Check(PROOF, Outcome.DOUBT, walk.unproven, content=True))
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
     return Verdict(_grade(walk, checks, share), share, tuple(checks), row)
 
@@ -132,7 +137,7 @@ def _thumbnail_check(
     walk: Walk, report: DecodeReport | None
 ) -> tuple[Check, float, int | None]:
     """The embedded thumbnail as witness: its check, the share and the damaged row it leaves."""
-    name, share = "own thumbnail", walk.share
+    name, share = WITNESS, walk.share
     row = walk.broken.row if walk.broken else None
     if walk.preview is None and (report is None or report.preview is None):
         return Check(name, Outcome.NOT_APPLICABLE, "thumbnail-none"), share, row

@@ -60,7 +60,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if data is not None:
         there = max(0, min(data[1], end) - data[0])
         share = there / max(1, data[1] - data[0])
-        if linear and bits in (8, 16) and there:
+        if linear and bits in (8, 16, 24, 32) and there:
             checks.append(samples_check(
                 view, data[0], data[0] + there, 0, channels * bits // 8, bits // 8, not little))
     duration = round(frames / rate, 3) if rate else None

@@ -226,6 +226,9 @@ def _follow(state: _State, start: int) -> None:
         raise FormatError("no frames", offset=state.at)
 
 
+SILENT = frozenset(("VP8", "VP9", "AV1", "V_VP8", "V_VP9", "V_AV1"))
+
+
 def walk(source: Source, start: int, stop: int) -> Walk:
     """Follow the clip at `start`, never past `stop`; FormatError if none begins there."""
     view = View(source, start, stop)
@@ -247,6 +250,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         broken = Break(problem.offset, "structure", problem.offset, None, {
             "text": problem.why, "sample": state.blocks, "seconds": round(reached, 3)})
         share = min(0.9999, max(0.0, reached / seconds)) if seconds else 0.5
+    # Without checksums nothing shows foreign data in these codings.
+    silent = not state.checksums and bool(SILENT & set(state.codings))
     variant = WEBM if state.doc_type == "webm" else MKV
     if state.tracks and 1 not in state.tracks.values():
         variant = MKA
@@ -262,7 +267,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         checks=(structure(problem, start, len(state.parts)), samples, *coded,
                 end_mark(problem is None, counted=True)),
         variant=variant, verified=None if problem is None else min(
-            state.last_block if state.last_block is not None else state.at, end))
+            state.last_block if state.last_block is not None else state.at, end),
+        unproven="coding-silent" if silent else "")
 
 
 register(Format(

@@ -12,6 +12,7 @@ from needlewright.core.formats.registry import register
 from needlewright.core.kernels.sound_frames import MPEG
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.frame_chain import Chain, follow_chain
+from needlewright.core.structures.stream_end import cut_at_sector, cut_check
 from needlewright.core.structures.tags import closing_tags_end, id3_end
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
@@ -83,9 +84,12 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "samples-agree", {"samples": chain.frames})
     sure = chain.sure_until if end == chain.stop else None if problem is None else problem.offset
+    cut = problem is None and stated is None and end == chain.stop and cut_at_sector(
+        view, end, (view.take(first, 2),))
     return finish(
         start, end, problem, Facts(duration_s=seconds or None), parts,
-        (structure(problem, start, len(parts)), samples, end_mark(problem is None, counted=True)),
+        (structure(problem, start, len(parts)), samples,
+         cut_check() if cut else end_mark(problem is None, counted=True)),
         share=share, verified=sure)
 
 

@@ -31,6 +31,7 @@ from needlewright.core.structures.bmff_samples import (
     track_defaults,
 )
 from needlewright.core.structures.samples import good_samples, judged
+from needlewright.core.structures.stream_end import cut_check, padded_with_zeros
 from needlewright.core.structures.view import Parts, View, end_mark, structure
 from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
@@ -42,6 +43,8 @@ M4A = Variant("m4a", "m4a", Kind.AUDIO, "SOUND")
 OPENING = (b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot")  # of files older than `ftyp`
 EPOCH = datetime(1904, 1, 1, tzinfo=UTC)
 YEARS = range(1971, 2107)
+#: Codings whose decoders take foreign data for pictures.
+SILENT = frozenset((b"vp08", b"vp09", b"av01", b"raw ", b"2vuy", b"v210"))
 PLACED = frozenset((b"free", b"skip", b"wide", b"uuid", b"udta", b"meta", b"mfra", b"pnot",
                     b"PICT"))
 
@@ -57,6 +60,7 @@ class _State:
     data: list[Box] = field(default_factory=list)
     tracks: list[Track] = field(default_factory=list)
     fragmented: bool = False
+    closed: bool = False  # the index of fragments, which stands at the end
     parts: Parts = field(default_factory=Parts)
 
 
@@ -85,6 +89,7 @@ def _gather(state: _State, start: int) -> None:
             state.data.append(box)
         elif box.name == b"ftyp":
             state.ftyp = box
+        state.closed = state.closed or box.name == b"mfra"
         state.stop = min(box.stop, view.stop)
         state.parts.add(_part_name(box), box.start, state.stop)
         if box.stop > view.stop:
@@ -273,9 +278,14 @@ def _judge(state: _State, start: int, problem: FormatError | None) -> Walk:
     checks = [
         structure(problem, start, len(state.parts)), _index_check(state, samples),
         _sample_check(samples, broken), end_mark(problem is None, counted=True)]
+    if state.fragmented and not state.closed and broken is None and not padded_with_zeros(
+            state.view, end):
+        checks[-1] = cut_check()  # further fragments may lie elsewhere
+    silent = any(t.coding in SILENT for t in state.tracks if t.handler == b"vide")
     share = round(min(max(share, 0.0), 1.0 if broken is None else 0.9999), 4)
     return Walk(start, end, problem is None, broken, share, facts, state.parts.before(end),
-                checks=tuple(checks), variant=_variant(state), verified=verified)
+                checks=tuple(checks), variant=_variant(state), verified=verified,
+                unproven="coding-silent" if silent else "")
 
 
 def _bytes_share(state: _State) -> float:

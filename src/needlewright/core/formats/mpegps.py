@@ -12,6 +12,7 @@ from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.packets import DATA_ENDS, PACKS_END, program_packets
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.stream_end import cut_at_sector, cut_check
 from needlewright.core.structures.view import Parts, View, broken_at, end_mark, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
@@ -95,6 +96,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if problem is not None:
         broken = broken_at(problem)
     share = min(1.0 if broken is None else 0.9999, 1 - lost / (at - start))
+    cut = problem is None and why != PACKS_END and cut_at_sector(
+        view, at, (PACK[:3],), even=True)
     packets = int(counts[1] + counts[2])
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "packets-in-order",
@@ -103,7 +106,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, at, problem is None, broken, round(share, 4), Facts(), parts.before(at),
         checks=(structure(problem, start, len(parts)), samples,
                 # The end code is optional: without one, the last packet's end has to do.
-                end_mark(problem is None, counted=why != PACKS_END)),
+                cut_check() if cut else end_mark(problem is None, counted=why != PACKS_END)),
         verified=None if problem is None else problem.offset)
 
 

@@ -16,6 +16,7 @@ from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.packets import SYNC, transport_packets
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.stream_end import cut_at_sector, cut_check
 from needlewright.core.structures.view import Parts, View, end_mark, structure
 from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
@@ -124,6 +125,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     elif place is not None:
         broken = Break(place, "sample", place)
     total = state.packets + state.lost
+    cut = problem is None and broken is None and cut_at_sector(
+        view, state.at, (b"G",) if plain else (), even=not plain)
     samples = Check("samples", Outcome.PASS, "packets-in-order", {"packets": state.packets})
     if state.jumps:
         samples = Check("samples", Outcome.FAIL, "packets-missing",
@@ -133,7 +136,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, state.at, problem is None, broken, round(share, 4), Facts(),
         parts.before(state.at),
         checks=(structure(problem, start, len(parts)), samples,
-                end_mark(problem is None, counted=True)),
+                cut_check() if cut else end_mark(problem is None, counted=True)),
         variant=TS if plain else M2TS, verified=state.at - state.step if place is None else place)
 
 

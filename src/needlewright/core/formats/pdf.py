@@ -20,6 +20,7 @@ from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 READ_BYTES = 1 << 20
 OVERLAP = 64
+TOKEN_ROOM, TAIL_BYTES = 1 << 12, 1 << 13
 MAX_BYTES = 2 << 30
 MAX_INFLATE = 64 << 20  # bytes that one stream may inflate to
 MAX_ENTRIES = 1 << 20
@@ -38,6 +39,7 @@ class _State:
     at: int
     objects: int = 0
     open_object: int | None = None
+    places: dict[int, int] = field(default_factory=dict)  # object -> where it stands
     streams: int = 0
     checked: int = 0  # streams that were inflated to their own checksum
     linear_stop: int | None = None
@@ -49,8 +51,11 @@ def _tokens(state: _State) -> None:
     """Follow objects to the last end of the file; FormatError where something else begins."""
     view = state.view
     base = state.at
+    read_at, held = base, b""
     while base < min(view.stop, view.start + MAX_BYTES):
-        block = view.source.read_at(base, min(READ_BYTES, view.stop - base))
+        if not held or base + TOKEN_ROOM > read_at + len(held) or base < read_at:
+            read_at, held = base, view.source.read_at(base, min(READ_BYTES, view.stop - base))
+        block = held[base - read_at :]
         match = TOKEN.search(block)
         if match is None or (match.end() == len(block) and base + len(block) < view.stop
                              and match.start() > 0):
@@ -89,6 +94,8 @@ def _take(state: _State, word: bytes, place: int, behind: int) -> int:
             raise FormatError("an object that does not end", offset=state.open_object)
         state.open_object = place
         state.objects += 1
+        if len(state.places) < MAX_ENTRIES:
+            state.places[int(word.split()[0])] = place
     elif word == b"endobj":
         state.open_object = None
     elif word.startswith(b"stream"):
@@ -199,6 +206,29 @@ def _check_reference(state: _State) -> Check:
     return Check(name, Outcome.PASS, "reference-leads", {"objects": state.objects})
 
 
+def _check_pages(state: _State) -> Check:
+    """Whether a trailer or a table names the catalogue, and that the pages (7.5.5, 7.7.2)."""
+    view, name = state.view, "pages"
+    assert state.end is not None
+    tail = view.peek(max(view.start, state.end - TAIL_BYTES), TAIL_BYTES)
+    found = re.search(rb"startxref\s+([0-9]{1,12})", tail)
+    table = view.start + int(found.group(1)) if found else view.stop
+    near = view.peek(table, TAIL_BYTES) + tail
+    roots = re.findall(rb"/Root\s+([0-9]{1,10}) [0-9]+ R", near)
+    if not roots:
+        return Check(name, Outcome.FAIL, "root-missing")
+    place = state.places.get(int(roots[-1]))
+    if place is None:  # it may be packed into a stream of objects, where the table is one as well
+        packed = re.match(rb"\s*[0-9]+ [0-9]+ obj", view.peek(table, 32)) is not None
+        return Check(name, Outcome.PASS if packed else Outcome.FAIL,
+                     "root-leads" if packed else "root-missing")
+    catalogue = view.peek(place, MAX_DICTIONARY)
+    tree = re.search(rb"/Pages\s+([0-9]{1,10}) [0-9]+ R", catalogue)
+    leads = tree is not None and (int(tree.group(1)) in state.places or b"/ObjStm" in near)
+    return Check(name, Outcome.PASS if leads else Outcome.FAIL,
+                 "root-leads" if leads else "root-missing")
+
+
 def walk(source: Source, start: int, stop: int) -> Walk:
     """Follow the document at `start`, never past `stop`; FormatError if none begins there."""
     view = View(source, start, stop)
@@ -215,6 +245,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     state.parts.add("objects", start, end)
     index = _check_reference(state) if problem is None else Check(
         "index", Outcome.FAIL, "index-missing")
+    pages = [_check_pages(state)] if problem is None else []
     coded = [Check("coded data", Outcome.PASS, "streams-inflate", {"streams": state.checked},
                    content=True)] if state.checked and problem is None else []
     if problem is None and not state.checked:
@@ -225,7 +256,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         share = (end - start) / max(1, state.linear_stop - start)
     return finish(
         start, end, problem, Facts(), state.parts,
-        (structure(problem, start, state.objects), index, *coded, end_mark(problem is None)),
+        (structure(problem, start, state.objects), index, *pages, *coded,
+         end_mark(problem is None)),
         share=1.0 if problem is None else share, verified=state.at if problem else None)
 
 

@@ -26,6 +26,7 @@ READ_BYTES = 1 << 20
 SAMPLES = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}  # colour type -> samples a pixel
 DEPTHS = {0: (1, 2, 4, 8, 16), 2: (8, 16), 3: (1, 2, 4, 8), 4: (8, 16), 6: (8, 16)}
 INFLATE_STEP = 1 << 16
+FIRST_LOOK = 1 << 14
 
 
 @dataclass(slots=True)
@@ -89,6 +90,8 @@ def _chunk(source: Source, reader: BlockReader, state: _State, stop: int) -> Non
         raise FormatError("the first chunk is no header", offset=at)
     if kind == b"IDAT":
         state.data.append((body, end))
+    if kind == b"IDAT" and len(state.data) == 1 and length > FIRST_LOOK:
+        _begins_to_inflate(source, state, body)  # before its CRC is worth reading all of it
     stored = source.read_at(end, 4)
     if len(stored) != 4 or _crc(source, at + 4, end) != struct.unpack(">I", stored)[0]:
         raise FormatError("a chunk's CRC does not agree", offset=at)
@@ -106,6 +109,15 @@ def _chunk(source: Source, reader: BlockReader, state: _State, stop: int) -> Non
         state.parts.append(Part(name, at, end + 4))
     state.chunks += 1
     state.at = end + 4
+
+
+def _begins_to_inflate(source: Source, state: _State, body: int) -> None:
+    inflater = Inflater(state.expected + state.row_bytes + 1)
+    try:
+        for _ in inflater.feed(source.read_at(body, FIRST_LOOK)):
+            pass
+    except FormatError as error:
+        raise FormatError("the picture does not inflate", offset=body) from error
 
 
 def _damage(source: Source, state: _State, problem: FormatError) -> tuple[Break, float]:

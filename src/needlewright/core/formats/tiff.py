@@ -11,7 +11,7 @@ from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.embedded import previews_check
 from needlewright.core.formats.exif import read_exif
 from needlewright.core.formats.registry import register
-from needlewright.core.formats.tiff_strips import strips_check
+from needlewright.core.formats.tiff_strips import silent, strips_check
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.tiff import (
     ORDERS,
@@ -145,7 +145,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         parts, checks, share=there / max(1, total), variant=variant,
         preview=largest if variant.decoder == "RAW" else None,
         verified=start + 8 if problem else None,
-        opaque=sorted(set(tiff.spans) - set(previews(tiff))))
+        opaque=sorted(set(tiff.spans) - set(previews(tiff))),
+        unproven="coding-silent" if problem is None and any(
+            silent(tiff, d) for d in _pictures(tiff)) else "")
 
 
 register(Format(

@@ -41,6 +41,14 @@ def strips_check(tiff: Tiff, directory: Directory) -> Check | None:
     return found if found.outcome is Outcome.FAIL else None
 
 
+def silent(tiff: Tiff, directory: Directory) -> bool:
+    """Whether nothing shows foreign data in a picture: plain samples that no check here follows."""
+    spans = _spans(tiff, directory)
+    coding = tiff.value(directory, CODING) or PLAIN
+    plain = bool(spans) and (coding == PLAIN or _is_plain(tiff, directory, spans))
+    return plain and _plain(tiff, directory, spans) is None
+
+
 def _spans(tiff: Tiff, directory: Directory) -> list[tuple[int, int]]:
     for at_tag, size_tag in ((0x111, 0x117), (0x144, 0x145), (0x201, 0x202)):
         starts, sizes = tiff.values(directory, at_tag), tiff.values(directory, size_tag)

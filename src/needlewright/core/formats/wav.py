@@ -101,7 +101,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     data_start, data_stop = state.data or (state.at, state.at)
     checks = [structure(problem, start, len(state.parts)), end_mark(problem is None, counted=True)]
     there = max(0, min(data_stop, end) - data_start)
-    if state.tag == LINEAR and state.bits in (8, 16) and there:
+    if state.tag == LINEAR and state.bits in (8, 16, 24, 32) and there:
         checks.append(samples_check(
             view, data_start, data_start + there, 0, state.block, state.bits // 8))
     if problem is None and state.data and there % state.block:

@@ -78,7 +78,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
          dimensions(*size), *([payload_check(view, coded)] if problem is None else [])),
         share=(end - start) / max(1, stated - start),
-        verified=None if problem is None else start + 30, opaque=coded)
+        verified=None if problem is None else start + 30, opaque=coded,
+        unproven="coding-silent")
 
 
 register(Format(

@@ -41,8 +41,9 @@ def _surprise(data, sector, pixel, width, big, row, surprise):
         total = np.int64(0)
         count = np.int64(0)
         begin = max(start, 2 * pixel, row + pixel if row > 0 else 0)
-        if width == 2:
-            begin += (begin + (0 if big else 1)) & 1  # the high byte of each sample
+        if width > 1:
+            high = 0 if big else width - 1  # the high byte of each sample
+            begin += (high - begin) % width
         for i in range(begin, stop, width):
             left = np.int64(data[i - pixel])
             if row > 0:
@@ -66,13 +67,40 @@ def surprise(data: Bytes, sector: int, pixel_bytes: int, sample_bytes: int = 1,
     """float64[sectors]: mean distance of samples from their forecast, in steps of the high byte.
 
     `data` uint8[n] begins at a sector boundary of the file; samples `pixel_bytes` apart belong
-    together; `sample_bytes` is 1 or 2; `row_bytes` 0 where there are no rows (sound). Sectors
+    together; `sample_bytes` is 1 to 4; `row_bytes` 0 where there are no rows (sound). Sectors
     before the first forecast hold -1.
     """
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     found = np.zeros(-(-data.size // sector), np.float64)
     _surprise(data, sector, pixel_bytes, sample_bytes, big_endian, row_bytes, found)
+    return found
+
+
+@njit(cache=True, nogil=True)
+def _pitch(data, sector, pixel, row, apart):
+    for s in range(apart.size):
+        start = max(s * sector, row + pixel)
+        stop = min((s + 1) * sector, data.size)
+        up = np.int64(0)
+        left = np.int64(0)
+        for i in range(start, stop):
+            value = np.int64(data[i])
+            up += abs(value - np.int64(data[i - row]))
+            left += abs(value - np.int64(data[i - pixel]))
+        count = stop - start
+        apart[s] = 0.0
+        if count > 0 and up > 12 * count:
+            apart[s] = up / (left + count)
+
+
+def pitch(data: Bytes, sector: int, pixel_bytes: int,
+          row_bytes: int) -> npt.NDArray[np.float64]:
+    """float64[sectors]: how many times more samples differ from the row above than from their left
+    neighbours; 0 where that is little, where there are no rows, or none above."""
+    found = np.zeros(-(-data.size // sector), np.float64)
+    if row_bytes > 0:
+        _pitch(data, sector, pixel_bytes, row_bytes, found)
     return found
 
 

@@ -16,6 +16,7 @@ from needlewright.core.kernels.signatures import (
     build_table,
     find_signatures,
 )
+from needlewright.core.search.bounds import borne_out
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.budget import Budget
 from needlewright.core.sources.careful import first_unreadable
@@ -72,6 +73,7 @@ def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
             edge = min(edge, first_unreadable(source, error.values["start"], edge))
             continue
         walk = _with_stranger(source, walk, stop)
+        walk = borne_out(source, walk, stop, *strong_signatures())
         if edge != source.size:
             check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
             walk = replace(walk, checks=(check, *walk.checks))

@@ -33,6 +33,7 @@ from needlewright.core.search.record_finds import (
     find_unwalked,
 )
 from needlewright.core.search.registry import Context
+from needlewright.core.search.rivals import Rivals
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted
@@ -91,6 +92,8 @@ class Prover:
         self._reader: Reader | None = None
         self._base = 0
         self._former = False
+        self._rivals: Rivals | None = None
+        self._mixed = False  # places of some removed files are known exactly, of others guessed
         self._live = _Firsts()
         self._proven: dict[int, int] = {}  # first byte of what is proven -> its size
         self._claimed: Allocation | None = None
@@ -105,6 +108,8 @@ class Prover:
             self._proven = {}
             now = reader.allocation()
             self._claimed = None if now is None else now.copy()
+            self._rivals = None if now is None else Rivals(now)
+            self._mixed = False
             self._again(reader, base)
         self._reader, self._base = reader, base
 
@@ -126,6 +131,10 @@ class Prover:
         """Look at an entry beforehand, for what it tells about others."""
         entry = self._believed(entry)
         self._keeping.note(entry)
+        if entry.removed and entry.placed in (Placed.EXACT, Placed.CHAIN) and entry.extents:
+            self._mixed = True
+            if self._rivals is not None:
+                self._rivals.add(entry.extents)
         if not entry.removed and entry.extents and entry.extents[0][0] is not None:
             self._live.add(entry.extents[0][0], entry.size, entry.name)
 
@@ -194,7 +203,9 @@ class Prover:
         if entry.removed:
             now = self._claimed
         placing = place(context.source, self._base, reader, entry, context.stop, now)
-        if entry.removed and placing.sound:
+        # An exact chain or run list comes before what is only guessed, however well that fits.
+        later = self._mixed and may_wait and entry.placed is Placed.GUESS
+        if entry.removed and placing.sound and not later:
             self._claim(reader, placing, entry.size)
         elif entry.removed and may_wait and placing.fate in HOPEFUL and (
                 len(self._waiting) < MAX_WAITING):
@@ -223,6 +234,15 @@ class Prover:
             self._claimed.take(extents)
         if extents and extents[0][0] is not None and len(self._proven) < MAX_WAITING:
             self._proven[extents[0][0]] = size
+
+    def _exact(self, entry: Entry, placing: Placing) -> bool:
+        """Whether the record alone says which bytes the file has, and nothing says otherwise."""
+        if entry.data is not None or not entry.removed:
+            return True
+        if self._rivals is None or self._former or entry.placed is not Placed.EXACT:
+            return False
+        extents = shifted(placing.content.spans(), -self._base)
+        return not entry.doubts and not self._rivals.contested(extents)
 
     def _may_be_wanted(self, entry: Entry) -> bool:
         kind = kind_of_name(entry.name)[0]
@@ -255,7 +275,8 @@ class Prover:
             yield from self._found(find)
             return
         case = RecordCase(placing.walk, placing.form.name, None, entry=entry, placing=placing,
-                          thread=thread, base=self._base, kept=kept, number=number)
+                          thread=thread, base=self._base, kept=kept, number=number,
+                          exact=self._exact(entry, placing))
         asked = first_question(case, thread, context.plan.every_frame)
         if asked is None or asked[2]:
             yield from self._told(case, None, first=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from needlewright.core.checks.decoding import DecodeReport
-from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.checks.grading import AGAINST, PROOF, Grade
 from needlewright.core.contents import Content, Inline, Packed, Stretches
 from needlewright.core.finds import Find, Record
 from needlewright.core.formats.recognising import kind_of_name
@@ -35,6 +35,7 @@ class RecordCase(Case):
     base: int = 0
     kept: Kept | None = None
     number: int = 0
+    exact: bool = False  # its extents are exact, and no other removed file claims any of them
 
 
 def record_of(entry: Entry, base: int, kept: Kept | None, *, gone: bool = False,
@@ -80,6 +81,13 @@ def find_from(case: RecordCase, report: DecodeReport | None, step: str, sector: 
     found, _ = find_of(case, report, step, sector)
     checks = [*found.checks, *record_checks(entry, placing)]
     grade = found.grade
+    if case.exact and not placing.reused and entry.placed is Placed.EXACT:
+        # Nothing in the content tells, but the file system does, and nobody else was there.
+        checks = [Check(c.name, Outcome.PASS, "content-by-record", content=True)
+                  if c.name == PROOF else c for c in checks]
+        if placing.walk is not None and placing.walk.broken is None and not any(
+                c.outcome in AGAINST or c.outcome is Outcome.NOT_MADE for c in checks):
+            grade = Grade.WHOLE
     against = [c for c in checks if c.outcome in AGAINST]
     if grade is Grade.WHOLE and against:
         grade = Grade.PARTIAL
