@@ -7,6 +7,7 @@ Results go to standard output, progress and failures to standard error. Exit sta
 from __future__ import annotations
 
 import argparse
+import os
 import signal
 import sys
 import threading
@@ -16,23 +17,23 @@ from pathlib import Path
 
 from needlewright import __version__, cli_media
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.rows import Filter, SourceRow
+from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.wording import cli as words
 from needlewright.wording import errors
 
-STEPS = ("records", "old-records", "kept-copies", "signatures", "stitching")
 GRADES = ("whole", "mended", "partial", "remnant")
-NOT_YET = ("mend",)  # of the contract, not of this version
+NOT_YET = ("mend", "check", "rows", "standin")  # of the contract, not of this version
+COMMANDS = frozenset(("demo", "sources", "forecast", "image", "search", "deliver", "run", *NOT_YET))
 PROGRESS_SECONDS = 1.0
+WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown", "reference-unused"))
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command; returns the exit status."""
     given = list(sys.argv[1:] if arguments is None else arguments)
-    commands = {"demo", "sources", "forecast", "image", "search", "mend", "deliver", "run"}
-    if not given or (given[0] not in commands and not given[0].startswith("-")):
+    if not given or (given[0] not in COMMANDS and not given[0].startswith("-")):
         return _window(given)
     if given[0] in NOT_YET and not {"-h", "--help"} & set(given):
         error = NeedlewrightError("not-yet", what=f"'needlewright {given[0]}'")
@@ -43,6 +44,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return int(options.action(options))
     except NeedlewrightError as error:
         print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
+        return 2 if error.code in WRONG_ARGUMENTS else 1
     except KeyboardInterrupt:
         print("needlewright: interrupted; what was saved is safe.", file=sys.stderr)
     except OSError as error:
@@ -71,13 +73,18 @@ def _parser() -> argparse.ArgumentParser:
     deliver.add_argument("--to", required=True, metavar="DIR", help=help_for["to"])
     deliver.add_argument("--grades", type=_listed(GRADES), help=help_for["grades"])
     deliver.add_argument("--kinds", type=_kinds, help=help_for["kinds"])
+    deliver.add_argument("--removed-only", action="store_true", help=help_for["deliver_removed"])
+    deliver.add_argument("--folder", type=_folder, default="", help=help_for["deliver_folder"])
+    deliver.add_argument("--ids", type=_numbers, help=help_for["ids"])
+    deliver.add_argument("--dry-run", action="store_true", help=help_for["dry_run"])
     deliver.set_defaults(action=_deliver)
 
     run = commands.add_parser("run", help=help_for["run"])
     run.add_argument("source", nargs="+", metavar="SOURCE", help=help_for["source"])
     run.add_argument("--job", required=True, help=help_for["job"])
     run.add_argument("--to", required=True, metavar="DIR", help=help_for["to"])
-    run.add_argument("--reference", nargs="+", metavar="FILE", default=[])
+    run.add_argument("--reference", nargs="+", metavar="FILE", type=_existing, default=[],
+                     help=help_for["reference"])
     run.add_argument("--hash", action="store_true", help=help_for["hash"])
     _add_plan(run, area=False)
     run.set_defaults(action=_run)
@@ -89,14 +96,14 @@ def _parser() -> argparse.ArgumentParser:
 
 
 def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
-    parser.add_argument("--steps", type=_listed(STEPS), help=words.HELP["steps"])
+    parser.add_argument("--steps", type=_steps, help=words.HELP["steps"])
     parser.add_argument("--kinds", type=_kinds, help=words.HELP["kinds"])
     parser.add_argument("--formats", type=_formats, help=words.HELP["formats"])
     parser.add_argument("--every-byte", action="store_true", help=words.HELP["every_byte"])
     parser.add_argument("--skip-frames", action="store_true", help=words.HELP["skip_frames"])
     parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
     parser.add_argument("--free-only", action="store_true", help=words.HELP["free_only"])
-    parser.add_argument("--folder", default="", help=words.HELP["folder"])
+    parser.add_argument("--folder", type=_folder, default="", help=words.HELP["folder"])
     if area:
         parser.add_argument("--area", type=_area, help=words.HELP["area"])
 
@@ -108,8 +115,35 @@ def _listed(known: Sequence[str]) -> Callable[[str], tuple[str, ...]]:
             if part not in known:
                 raise argparse.ArgumentTypeError(
                     f"'{part}' is not one of {', '.join(known)}")
+        if not chosen:
+            raise argparse.ArgumentTypeError(f"nothing is chosen; give one of {', '.join(known)}")
         return chosen
     return parse
+
+
+def _steps(text: str) -> tuple[str, ...]:
+    from needlewright.core.search.registry import steps
+
+    return _listed(list(steps()))(text)
+
+
+def _folder(text: str) -> str:
+    if not text.strip("/ "):
+        raise argparse.ArgumentTypeError("no folder is named")
+    return text.strip("/")
+
+
+def _existing(text: str) -> str:
+    if not Path(text).is_file():
+        raise argparse.ArgumentTypeError(f"there is no file {text}")
+    return text
+
+
+def _numbers(text: str) -> tuple[int, ...]:
+    parts = [part.strip() for part in text.split(",") if part.strip()]
+    if not parts or not all(part.isdigit() for part in parts):
+        raise argparse.ArgumentTypeError(f"'{text}' is no list of find numbers")
+    return tuple(int(part) for part in parts)
 
 
 def _kinds(text: str) -> tuple[str, ...]:
@@ -132,16 +166,34 @@ def _area(text: str) -> tuple[int, int]:
 
 
 def _window(given: Sequence[str]) -> int:
-    if len(given) > 1:
-        print("needlewright: give one job folder, or a command (see --help).", file=sys.stderr)
+    unknown = bool(given) and not Path(given[0]).is_dir()
+    if len(given) > 1 or unknown:
+        what = f"'{given[0]}' is neither a command nor a job folder. " if unknown else ""
+        print(f"needlewright: {what}Give one job folder, or a command (see --help).",
+              file=sys.stderr)
         return 2
+    if not _display():
+        print("needlewright: there is no display to open a window on; see --help for what works "
+              "without one.", file=sys.stderr)
+        return 1
     from needlewright.app.main import run_window
 
     return run_window(given[0] if given else None)
 
 
+def _display() -> bool:
+    """Whether Qt has somewhere to draw: without it, it ends the whole process."""
+    chosen = os.environ.get("QT_QPA_PLATFORM", "")
+    shown = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
+    return bool(shown) or chosen.split(":")[0] in ("offscreen", "minimal", "vnc", "linuxfb", "eglfs")
+
+
 def _demo(options: argparse.Namespace) -> int:
     if options.headless is None:
+        if not _display():
+            print("needlewright: there is no display; give --headless DIR for the tour without "
+                  "one.", file=sys.stderr)
+            return 1
         from needlewright.app.main import run_window
 
         return run_window(None, demo=True)
@@ -176,6 +228,7 @@ def _search(options: argparse.Namespace) -> int:
             raise NeedlewrightError("source-none")
         for row in rows:
             _search_source(job, row, _plan(options, options.area))
+        _refuse_unknown_folder(job, options.folder)
         print("\n".join(words.counts(job.tally())))
     return 0
 
@@ -210,19 +263,37 @@ def _stop_on_interrupt() -> threading.Event:
 
 def _deliver(options: argparse.Namespace) -> int:
     with Job(options.job) as job:
-        by_tray = options.grades is None and options.kinds is None
-        wanted = Filter(tray_only=True) if by_tray else Filter(
-            kinds=frozenset(options.kinds or ()), grades=frozenset(options.grades or ()))
-        return _hand_over(job, wanted, Path(options.to))
+        chosen = options.grades is not None or options.kinds is not None
+        rows = job.matching(Filter(
+            kinds=frozenset(options.kinds or ()), grades=frozenset(options.grades or ()),
+            tray_only=not chosen and options.ids is None,
+            removed=True if options.removed_only else None))
+        if options.ids is not None:
+            by_number = {row.id: row for row in rows}
+            missing = [number for number in options.ids if not job.rows([number])]
+            if missing:
+                raise NeedlewrightError("find-unknown", find=missing[0])
+            rows = [by_number[number] for number in options.ids if number in by_number]
+        if options.folder:
+            rows = [row for row in rows if _in_folder(row, options.folder)]
+            if not any(_in_folder(row, options.folder) for row in job.matching()):
+                raise NeedlewrightError("folder-unknown", folder=options.folder)
+        if options.dry_run:
+            print("\n".join(words.dry_run(rows)))
+            return 0
+        return _hand_over(job, rows, Path(options.to))
 
 
-def _hand_over(job: Job, wanted: Filter, to: Path, empty: bool = False) -> int:
+def _in_folder(row: FindRow, folder: str) -> bool:
+    return bool(row.path) and (row.path or "").startswith(folder + "/")
+
+
+def _hand_over(job: Job, rows: list[FindRow], to: Path, empty: bool = False) -> int:
     from needlewright.core.delivery.bag import Delivered, deliver
     from needlewright.wording.activity import delivered_line, delivery_line
     from needlewright.wording.bag import words_for
 
     stop, told = _stop_on_interrupt(), time.monotonic()
-    rows = job.matching(wanted)
     for event in deliver(job, rows, to, words_for(job), stop, empty=empty):
         if isinstance(event, Delivered):
             print(delivered_line(event))
@@ -236,6 +307,8 @@ def _hand_over(job: Job, wanted: Filter, to: Path, empty: bool = False) -> int:
 
 def _run(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import hash_source, job_for_image
+    if options.reference:
+        raise NeedlewrightError("reference-unused")
     if len(options.source) > 1:
         raise NeedlewrightError("not-yet", what="joining several sources into an array")
     job, row = job_for_image(options.job, options.source[0])
@@ -245,8 +318,18 @@ def _run(options: argparse.Namespace) -> int:
             hash_source(job, row)
         _search_source(job, row, _plan(options, None))
         print("\n".join(words.counts(job.tally())))
-        every = Filter(kinds=frozenset(options.kinds or ()))
-        return _hand_over(job, every, Path(options.to), empty=True)
+        _refuse_unknown_folder(job, options.folder)
+        every = Filter(kinds=frozenset(options.kinds or ()),
+                       removed=True if options.removed_only else None)
+        rows = [row for row in job.matching(every)
+                if not options.folder or _in_folder(row, options.folder)]
+        return _hand_over(job, rows, Path(options.to), empty=True)
+
+
+def _refuse_unknown_folder(job: Job, folder: str) -> None:
+    """A folder that no record names is a mistake of typing, most likely."""
+    if folder and not any(_in_folder(row, folder) for row in job.matching()):
+        raise NeedlewrightError("folder-unknown", folder=folder)
 
 
 def _refuse_early(job: Job, to: Path) -> None:

@@ -55,7 +55,7 @@ def compare(card: Card, bag: Path) -> Result:
         if find["grade"] == "whole" and find["sha256"] not in card.ever and not _own(find, bag):
             result.false_whole.append(
                 f"{find['format']} {find['path'] or ''} {find['size']} at {find['extents'][:2]} "
-                f"by {find['found_by']}: {[c['name'] for c in find['checks'] if c['outcome'] == 'pass']}")
+                f"by {find['found_by']}")
     return result
 
 
@@ -144,7 +144,8 @@ def _exfat_name(name: str, medium: mmap.mmap) -> bool:
     at = -1
     while (at := medium.find(pieces[0], at + 1)) >= 66:
         start = at - 66
-        if start % 32 or medium[start] not in (0x85, 0x05) or medium[start + 32] not in (0xC0, 0x40):
+        kinds = (medium[start] & 0x7F, medium[start + 32] & 0x7F)
+        if start % 32 or kinds != (0x05, 0x40):
             continue
         if medium[start + 35] == len(raw) // 2 and all(
                 medium[at + 32 * i : at + 32 * i + len(p)] == p for i, p in enumerate(pieces)):

@@ -14,9 +14,9 @@ from tests.cards.drivers import KINDS, MIB, Driver, DriverError
 FOLDERS = ("DCIM/104BRKFD", "DCIM/105BRKFD", "NOTES", "Otter holt 7", "été/Fernbeck",
            "выдры", "カワウソ", "deep/er/and/deeper", "UPPER", "a.b.c", "MISC")
 STEMS = ("BF_{n:04d}", "IMG-{n}", "dawn at Reedmouth weir {n}", "Sichtung – Fäßchen {n}",
-         "наблюдение {n}", "カワウソ{n}", "otter🦦{n}", "a{n}", "Very long name of a recording that "
-         "somebody made at Alder bend one morning in May, number {n}", "week.{n}.final", "Ω{n}",
-         "CLIP{n:03d}", "note ({n})", "מצפה {n}")
+         "наблюдение {n}", "カワウソ{n}", "otter🦦{n}", "a{n}", "Very long name of a recording "
+         "that somebody made at Alder bend one morning in May, number {n}", "week.{n}.final",
+         "Ω{n}", "CLIP{n:03d}", "note ({n})", "מצפה {n}")
 
 
 @dataclass(frozen=True)
@@ -100,10 +100,9 @@ def _partition(image: Path, table: str, name: str, offset: int, size: int) -> No
 
 
 def _happen(card: Card, driver: Driver, rng: random.Random, size: int) -> None:
-    number, folders = 0, [""]
+    folders = [""]
     room = size * rng.uniform(0.3, 0.9) * (0.5 if card.kind in ("xfs", "btrfs") else 1)
-    for _ in range(rng.randrange(30, 110)):
-        number += 1
+    for number in range(1, rng.randrange(31, 111)):
         act = rng.choices(("write", "remove", "overwrite", "rename", "folder", "clear", "append"),
                           (60, 26, 5, 4, 8, 1, 3))[0]
         try:

@@ -44,6 +44,9 @@ class WalkTest(unittest.TestCase):
                     self.assertEqual((walk.variant or form.plain).name, sample.variant)
                     against = [c for c in walk.checks
                                if c.outcome in (Outcome.FAIL, Outcome.DOUBT)]
+                    if sample.variant in ENDLESS and behind.strip(b"\0"):
+                        # Behind a file's own end drivers leave zeros; what else may be its rest.
+                        against = [c for c in against if c.code != "end-cut"]
                     self.assertEqual(against, [])
 
     def test_where_a_file_begins_changes_nothing(self):

@@ -78,6 +78,8 @@ SENTENCES = {
     "letter-lost": "the first letter is lost, and nothing suggests it",
     "name-cut": "a part of the name is lost",
     "name-lost": "its name is no longer recorded",
+    "name-likely": "likely: a leftover name states exactly this size, and no other find has it",
+    "record-reused": "its record serves another file now; perhaps it was only renamed",
     "folder-lost": "the names of upper folders are lost",
     "sectors-lost": "{bytes_size} of it could not be read from the medium ({share_percent})",
     "unreadable-from": "the medium cannot be read from {offset_bytes} into the file on",

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
-from needlewright.core.jobs.rows import TallyRow
+from needlewright.core.jobs.rows import FindRow, TallyRow
+from needlewright.core.names import harmless
 from needlewright.core.sources.devices import Device
 from needlewright.wording import checks, finds, units
 
@@ -21,6 +22,10 @@ HELP = {
     "skip_frames": "do not decode clips and sound to their end; they are not called whole then",
     "removed_only": "of what records name, only what was removed",
     "free_only": "look for signatures only where no file system has anything",
+    "deliver_removed": "only what was removed", "ids": "these finds, by number, with commas",
+    "deliver_folder": "only what lies in this folder",
+    "dry_run": "only tell what would be delivered, and how much it is",
+    "reference": "sound files of the same camera, for mending",
     "folder": "of what records name, only what lies in this folder of the volume",
     "steps": "which ways of searching, with commas", "kinds": "which kinds, with commas",
     "area": "START:END in bytes", "grades": "which grades, with commas",
@@ -68,6 +73,15 @@ def counts(tally: Iterable[TallyRow]) -> list[str]:
     return [
         f"{grade:<9}{units.count(totals[grade][0], 'find'):>14}, {units.size(totals[grade][1])}"
         for grade in checks.GRADES if grade in totals]
+
+
+def dry_run(rows: Sequence[FindRow]) -> list[str]:
+    """What a delivery would hold: a line a file, and the sum."""
+    rows = [row for row in rows if row.grade != "gone"]
+    lines = [f"{row.id:>6}  {row.grade:<8} {units.size(row.size):>10}  "
+             f"{harmless(row.path or finds.file_name(row))}" for row in rows]
+    total = sum(row.size for row in rows)
+    return [*lines, f"{units.count(len(rows), 'file')}, {units.size(total)}; nothing was written"]
 
 
 def steps_known(names: Iterable[str]) -> str:

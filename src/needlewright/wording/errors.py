@@ -61,6 +61,8 @@ SENTENCES = {
                          "is safe.",
     "image-not-ours": "{path} exists and has no read map, so it is no unfinished copy; it was left "
                       "untouched.",
+    "folder-unknown": "No record names the folder {folder}.",
+    "reference-unused": "Nothing in this version uses --reference yet; leave it out.",
     "find-unknown": "This job has no find number {find}.",
     "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray first.",
     "to-in-job": "{path} lies inside the job folder or around it; deliver somewhere else.",

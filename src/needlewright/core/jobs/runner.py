@@ -72,6 +72,9 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
                 known = JobKnowledge(job, source, image, texture)
                 keeper = _Keeper(job, source, mine, area, image.settled, texture, known)
                 yield from _passes(image, keeper, passes, stop)
+            named = () if stop.is_set() else tuple(job.name_by_size(source.id))
+            if named:
+                yield FindsKept(named)
         finally:
             texture.close()
 

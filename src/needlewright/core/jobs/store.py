@@ -29,6 +29,7 @@ from needlewright.core.jobs.lists import (
     find_row,
     where,
 )
+from needlewright.core.jobs.naming import name_by_size
 from needlewright.core.jobs.reviews import TRAY, Reviews
 from needlewright.core.jobs.rows import (
     Filter,
@@ -139,6 +140,10 @@ class Job:
         """
         with self._database.writing():
             return self._writer.recheck(source, finds)
+
+    def name_by_size(self, source: int) -> list[int]:
+        """Give leftover names to finds that have none (see `naming`); the ids of what changed."""
+        return name_by_size(self._database, source)
 
     def thumbnail(self, number: int) -> bytes:
         """The JPEG thumbnail of a find; empty where there is none."""

@@ -1,8 +1,8 @@
 """How far a broken file that never came to its own end may reach: as far as is borne out.
 
 A header claims what it likes. Of a file that breaks before its end, the rest lies somewhere behind
-the damage or nowhere: it reaches no farther than to the next file, to the first blank cluster, or to
-what its own structure vouches for.
+the damage or nowhere: it reaches no farther than to the next file, to the first blank cluster, or
+to what its own structure vouches for.
 """
 
 from __future__ import annotations

@@ -19,7 +19,8 @@ from needlewright.core.volumes.base import CodedParts, Entry, Placed
 from needlewright.core.volumes.stamps import Stamp
 from needlewright.core.walks import Break, Check, Facts, Outcome, Part
 
-OF_NAMES = frozenset({"letter-guessed", "letter-lost", "name-cut", "name-lost", "folder-lost"})
+OF_NAMES = frozenset({"letter-guessed", "letter-lost", "name-cut", "name-lost", "folder-lost",
+                      "name-likely", "record-reused"})
 LOST_FATES = {Fate.OVERWRITTEN: "gone-overwritten", Fate.CLEARED: "gone-cleared",
               Fate.FOREIGN: "gone-foreign", Fate.NOWHERE: "gone-nowhere",
               Fate.LOCKED: "gone-locked", Fate.MOVED: "gone-moved"}

@@ -12,18 +12,23 @@ from needlewright.core.walks import Check, Outcome
 
 def cut_at_sector(view: View, end: int, beginnings: tuple[bytes, ...],
                   even: bool = False) -> bool:
-    """Whether the stream that ends at byte `end` may go on elsewhere: the next of its frames, which
-    begins like one of `beginnings`, is begun and runs over the end of the sector, or the end of the
-    sector is the end of the stream. `even`: its own parts are as long as sectors, so that says
-    nothing."""
+    """Whether the stream that ends at byte `end` may go on elsewhere.
+
+    So it is where the next frame, which begins like one of `beginnings`, is begun; where something
+    else than zeros follows in the sector; and where its end is the stream's. `even`: its own parts
+    are as long as sectors, so that says nothing.
+    """
     if end >= view.stop:
         return False  # the file ends there, whoever said so
     to_edge = -(end - view.start) % view.source.sector_size
     head = view.peek(end, to_edge)
     if to_edge == 0:
         return not even
-    return any(
-        head.startswith(b[: max(1, min(len(b), to_edge))]) for b in beginnings)
+    if any(head.startswith(b[: max(1, min(len(b), to_edge))]) for b in beginnings):
+        return True
+    # The last frame may have begun in the cluster before: behind a file's own end drivers leave
+    # zeros, behind the rest of a frame in another file's cluster lies that file.
+    return bool(head.strip(b"\0"))
 
 
 def padded_with_zeros(view: View, end: int) -> bool:

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from needlewright.core.volumes.base import MAX_DEPTH, Doubts, Entry, Placed
+from needlewright.core.volumes.base import MAX_DEPTH, NO_TIMES, Doubts, Entry, Placed
 from needlewright.core.volumes.ext.inodes import (
     ENCRYPTED,
     INLINE_DATA,
@@ -60,6 +60,7 @@ class RemovedInodes:
         self._versions: dict[int, list[_Version]] = {}
         self._names: dict[int, list[_Named]] = {}
         self._owner: dict[int, int] = {}  # block of a folder -> its inode
+        self._given: set[tuple[int, int, str]] = set()  # (inode, folder, name) told with content
         self._count = 0
         self._collect()
 
@@ -144,15 +145,9 @@ class RemovedInodes:
                     folder = entry.inode
                 elif entry.name == ".." and entry.at == 12:
                     self._name(folder, _Named(copy.sequence, "", entry.inode, copy.at, 2))
-                elif entry.name not in (".", "..") and (entry.inode in self._versions
-                                                        or not self._is_live(entry.inode)):
+                elif entry.name not in (".", ".."):
                     self._name(entry.inode, _Named(copy.sequence, entry.name, folder, copy.at,
                                                    entry.kind))
-
-    def _is_live(self, number: int) -> bool:
-        """Whether a file of this number is there now; its older names say nothing new."""
-        inode = self._reader.inode(number)
-        return inode is not None and bool(inode.links) and inode.regular
 
     def _name(self, number: int, named: _Named) -> None:
         known = self._names.setdefault(number, [])
@@ -208,7 +203,7 @@ class RemovedInodes:
                 if any(v.inode.regular for v in mine):
                     yield from self._of_versions(number, generation, mine, current)
         yield from self._of_table(told)
-        yield from self._of_names(told)
+        yield from self._of_names()
 
     def _of_versions(self, number: int, generation: int, versions: list[_Version],
                      current: Inode | None) -> Iterator[Entry]:
@@ -237,6 +232,7 @@ class RemovedInodes:
         named = self._best_name(number, first, last)
         if named is None:
             return "", (("name-lost", {}),), 0
+        self._given.add((number, named.folder, named.name))
         folder = self._folder_path(named.folder, named.sequence, 0)
         path = f"{folder}/{named.name}" if folder else named.name
         doubts: Doubts = ()
@@ -284,24 +280,34 @@ class RemovedInodes:
                         Placed.CHAIN, found.extents, found.data, (), None,
                         (*doubts, *found.doubts), found.locked)
 
-    def _of_names(self, told: set[tuple[int, int]]) -> Iterator[Entry]:
-        """Names of which no inode tells where they lay."""
-        numbers = {number for number, _ in told}
+    def _of_names(self) -> Iterator[Entry]:
+        """Names of which no inode tells where they lay: of files whose record is gone, or serves
+        another file now. (A file that was renamed leaves such a name as well.)"""
+        live = self._live_names()
         for number, names in self._names.items():
-            files = [n for n in names if n.name and n.kind == 1]
-            if number in numbers or not files:
-                continue
             current = self._reader.inode(number)
-            if current is not None and current.links:
-                continue
-            named = max(files, key=lambda n: n.sequence)
-            folder = self._folder_path(named.folder, named.sequence, 0)
-            path = f"{folder}/{named.name}" if folder else named.name
-            times = current.times(current.removed) if current is not None else None
-            if times is None:
-                yield Entry(path, 0, named.at, True, placed=Placed.NONE)
-            else:
-                yield Entry(path, 0, named.at, True, times, Placed.NONE)
+            used = current is not None and current.links > 0
+            for named in names:
+                key = (number, named.folder, named.name)
+                if not named.name or named.kind != 1 or key in self._given or (
+                        (named.folder, named.name) in live):
+                    continue
+                folder = self._folder_path(named.folder, named.sequence, 0)
+                path = f"{folder}/{named.name}" if folder else named.name
+                times = NO_TIMES if current is None or used else current.times(current.removed)
+                doubts: Doubts = (("record-reused", {}),) if used else ()
+                yield Entry(path, 0, named.at, True, times, Placed.NONE, doubts=doubts)
+
+    def _live_names(self) -> set[tuple[int, str]]:
+        """(folder, name) of what is there now, as far as leftovers have the same."""
+        wanted = {(n.folder, n.name) for names in self._names.values() for n in names}
+        found: set[tuple[int, str]] = set()
+        for number in {folder for folder, _ in wanted if folder in self._reader.folders}:
+            inode = self._reader.inode(number)
+            if inode is not None:
+                found.update((number, entry.name)
+                             for _, entry in self._reader.entries_of(number, inode))
+        return found & wanted
 
 
 def _still_there(raw: bytes, inode: Inode) -> bool:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -190,19 +190,28 @@ def index_end(block: bytes) -> tuple[int, int]:
     return min(24 + used, len(block)), min(24 + allocated, len(block))
 
 
+RECORD_END, INDEX_END = b"\xff" * 4, struct.pack("<HHI", 16, 0, 2)
+LOST_PARENT = -1
+
+
 def stray_names(raw: bytes, start: int, stop: int) -> Iterator[tuple[int, int, FileName, int]]:
     """(record, sequence, name, byte) of index entries that no index holds any more.
 
     They stand behind the entries in use, and behind the end of a folder's record, shifted copies
-    among them. Where the mark that ends an index was written over the head of one, its record is
-    told as 0.
+    among them. Where the marks that end an index or a record were written over the head of one, its
+    record is told as 0; where they hit its parent, that is told as `LOST_PARENT`.
     """
     at = (start + 7) // 8 * 8
     while at + 82 <= stop:
         ref, length, key = struct.unpack_from("<QHH", raw, at)
         fits = 82 <= length <= 616 and 66 < key <= length and length % 8 == 0
-        headless = ref == 0 and length == 16 and raw[at + 12] & 2
+        parent = raw[at + 16 : at + 24]
+        hit = parent[:4] == RECORD_END or parent == INDEX_END
+        headless = hit or (ref == 0 and length == 16 and raw[at + 12] & 2)
         found = file_name(raw[at + 16 : stop]) if fits or headless else None
+        if found is not None and hit:
+            found = replace(found, parent=LOST_PARENT, parent_sequence=0)
+            fits, ref = False, 0
         if found is not None and (ref or headless) and all(
                 EARLIEST < s < LATEST for s in found.stamps):
             yield ref & 0xFFFF_FFFF_FFFF, ref >> 48, found, at

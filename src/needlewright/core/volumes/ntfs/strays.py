@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
+from dataclasses import replace
 
 from needlewright.core.volumes.base import Entry, Placed, path_in
 from needlewright.core.volumes.ntfs.records import (
     DATA,
     DOS_NAME,
+    LOST_PARENT,
     STANDARD,
     Attribute,
     FileName,
@@ -23,6 +25,7 @@ from needlewright.core.volumes.ntfs.table import NtfsTable
 
 FIRST_USER_RECORD = 16
 MAX_STRAYS = 200_000
+END_MARKS = 32  # bytes
 Ref = tuple[int, int]  # record, sequence
 
 
@@ -32,7 +35,9 @@ class Strays:
     def __init__(self, reader: NtfsTable) -> None:
         self._reader = reader
         self._names: dict[Ref, tuple[FileName, int]] = {}  # and where each stands
-        self._headless: dict[tuple[int, int], FileName] = {}  # by time of creation and size
+        # By time of creation and size; and which of these a record got.
+        self._headless: dict[tuple[int, int], tuple[FileName, int]] = {}
+        self._given: set[tuple[int, int]] = set()
         for number in reader.folders():
             record = reader.record(number)
             if record is None:
@@ -43,14 +48,17 @@ class Strays:
                 self._keep(number, block, place, *index_end(block))
 
     def _keep(self, folder: int, raw: bytes, at: int, start: int, stop: int) -> None:
-        for ref, sequence, name, inside in stray_names(raw, start, stop):
+        # The marks at the end may lie over the head of the leftover that follows.
+        for ref, sequence, name, inside in stray_names(raw, max(0, start - END_MARKS), stop):
+            if name.parent == LOST_PARENT:  # it stands in its folder's own record
+                name = replace(name, parent=folder)
             if name.space == DOS_NAME or name.parent != folder or (
                     len(self._names) + len(self._headless) >= MAX_STRAYS):
                 continue
             if ref >= FIRST_USER_RECORD:
                 self._names.setdefault((ref, sequence), (name, at + inside))
             elif ref == 0:
-                self._headless.setdefault((name.stamps[0], name.size), name)
+                self._headless.setdefault((name.stamps[0], name.size), (name, at + inside))
 
     def name_of(self, number: int, sequence: int, found: list[Attribute]) -> FileName | None:
         """The name that a leftover gives to a removed record that lost its own.
@@ -62,18 +70,39 @@ class Strays:
                 return self._names[number, wanted][0]
         created = next((a.value[:8] for a in found if a.kind == STANDARD and a.value), b"")
         size = next((a.size for a in found if a.kind == DATA and not a.name), 0)
-        return self._headless.get((int.from_bytes(created, "little"), size)) if size else None
+        key = (int.from_bytes(created, "little"), size)
+        if not size or key not in self._headless:
+            return None
+        self._given.add(key)
+        return self._headless[key][0]
 
     def entries(self) -> Iterator[Entry]:
         """Files of which no more than a name behind the end of a folder is left."""
+        known = {(n.parent, n.name) for n, _ in self._names.values()}
         for (ref, sequence), (name, at) in self._names.items():
-            if name.size == 0 or self._record_tells(ref, sequence):
-                continue
-            _, _, own, in_use, _ = self._reader.folders()[name.parent]
-            folder = self._reader.folder(name.parent, own if in_use else own - 1)
-            if folder is not None:
-                yield Entry(path_in(folder[0], name.name), name.size, at, True, name.times(),
-                            Placed.NONE)
+            if not self._record_tells(ref, sequence):
+                yield from self._nameless(name, at)
+        loose = [(name, at) for key, (name, at) in self._headless.items()
+                 if key not in self._given and (name.parent, name.name) not in known]
+        live = self._live_among({(name.parent, name.name) for name, _ in loose})
+        for name, at in loose:
+            if (name.parent, name.name) not in live:
+                live.add((name.parent, name.name))
+                yield from self._nameless(name, at)
+
+    def _live_among(self, wanted: set[tuple[int, str]]) -> set[tuple[int, str]]:
+        """Which of these (folder, name) are there now: leftovers of such say nothing new."""
+        if not wanted:
+            return set()
+        return {(name.parent, name.name) for name in self._reader.live_names()} & wanted
+
+    def _nameless(self, name: FileName, at: int) -> Iterator[Entry]:
+        """The entry of a name without a record."""
+        _, _, own, in_use, _ = self._reader.folders()[name.parent]
+        folder = self._reader.folder(name.parent, own if in_use else own - 1)
+        if folder is not None:
+            yield Entry(path_in(folder[0], name.name), name.size, at, True, name.times(),
+                        Placed.NONE)
 
     def _record_tells(self, number: int, sequence: int) -> bool:
         """Whether a file's own record is still there, under whatever name."""
