@@ -74,7 +74,7 @@ def _parser() -> argparse.ArgumentParser:
     deliver.add_argument("--grades", type=_listed(GRADES), help=help_for["grades"])
     deliver.add_argument("--kinds", type=_kinds, help=help_for["kinds"])
     deliver.add_argument("--removed-only", action="store_true", help=help_for["deliver_removed"])
-    deliver.add_argument("--folder", type=_folder, default="", help=help_for["deliver_folder"])
+    deliver.add_argument("--folder", type=_folder, help=help_for["deliver_folder"])
     deliver.add_argument("--ids", type=_numbers, help=help_for["ids"])
     deliver.add_argument("--dry-run", action="store_true", help=help_for["dry_run"])
     deliver.set_defaults(action=_deliver)
@@ -103,7 +103,7 @@ def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
     parser.add_argument("--skip-frames", action="store_true", help=words.HELP["skip_frames"])
     parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
     parser.add_argument("--free-only", action="store_true", help=words.HELP["free_only"])
-    parser.add_argument("--folder", type=_folder, default="", help=words.HELP["folder"])
+    parser.add_argument("--folder", type=_folder, help=words.HELP["folder"])
     if area:
         parser.add_argument("--area", type=_area, help=words.HELP["area"])
 
@@ -185,7 +185,8 @@ def _display() -> bool:
     """Whether Qt has somewhere to draw: without it, it ends the whole process."""
     chosen = os.environ.get("QT_QPA_PLATFORM", "")
     shown = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
-    return bool(shown) or chosen.split(":")[0] in ("offscreen", "minimal", "vnc", "linuxfb", "eglfs")
+    drawn = ("offscreen", "minimal", "vnc", "linuxfb", "eglfs")
+    return bool(shown) or chosen.split(":")[0] in drawn
 
 
 def _demo(options: argparse.Namespace) -> int:
@@ -212,7 +213,7 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
         Span(*area) if area else None, formats=frozenset(options.formats or ()),
         every_byte=options.every_byte, every_frame=not options.skip_frames,
         removed_only=options.removed_only, free_only=options.free_only,
-        folder=options.folder.strip("/"))
+        folder=options.folder or "")
 
 
 def _search(options: argparse.Namespace) -> int:
@@ -228,7 +229,7 @@ def _search(options: argparse.Namespace) -> int:
             raise NeedlewrightError("source-none")
         for row in rows:
             _search_source(job, row, _plan(options, options.area))
-        _refuse_unknown_folder(job, options.folder)
+        _refuse_unknown_folder(job, options.folder or "")
         print("\n".join(words.counts(job.tally())))
     return 0
 
@@ -318,7 +319,7 @@ def _run(options: argparse.Namespace) -> int:
             hash_source(job, row)
         _search_source(job, row, _plan(options, None))
         print("\n".join(words.counts(job.tally())))
-        _refuse_unknown_folder(job, options.folder)
+        _refuse_unknown_folder(job, options.folder or "")
         every = Filter(kinds=frozenset(options.kinds or ()),
                        removed=True if options.removed_only else None)
         rows = [row for row in job.matching(every)
