@@ -66,7 +66,7 @@ def run_window(job: str | None, demo: bool = False) -> int:
     window.show()
     threading.Thread(target=warm_kernels, daemon=True).start()
     if demo:
-        QTimer.singleShot(0, window.session.open_demo)
+        QTimer.singleShot(0, window.show_demo)
     elif job is not None:
         QTimer.singleShot(0, lambda: window.session.open_job(Path(job)))
     return int(app.exec())

@@ -53,6 +53,7 @@ class Session(QObject):
     problem = Signal(str)
     go_to = Signal(int)  # station
     demo_changed = Signal()
+    demo_opened = Signal()
 
     def __init__(self, settings: Settings, parent: QObject | None = None,
                  devices: Callable[[], list[Device]] = list_devices) -> None:
@@ -188,6 +189,7 @@ class Session(QObject):
         folder = jobs_folder() / DEMO_TITLE
         if self.open_image(path, folder):
             self.name_job(DEMO_TITLE)
+            self.demo_opened.emit()
 
     def open_drowned(self) -> None:
         """Copy the demo's card through a simulated reader that fails, in a job of its own."""
@@ -279,11 +281,21 @@ class Session(QObject):
         if self.search is not None:
             self.search.stop()
 
+    def _late(self, work: object) -> bool:
+        """Whether what was just told comes from work that is no longer ours: of a job that was
+        closed meanwhile."""
+        sender = self.sender()
+        return sender is not None and sender is not work
+
     def _search_told(self, progress: Progress) -> None:
+        if self._late(self.search):
+            return
         self.progress = progress
         self.search_changed.emit()
 
     def _search_kept(self, ids: tuple[int, ...]) -> None:
+        if self._late(self.search):
+            return
         older = [number for number in self.just_found if number not in ids]
         self.just_found = [*reversed(ids), *older][:JUST_FOUND]
         self.finds_rechecked.emit(ids)
@@ -291,13 +303,19 @@ class Session(QObject):
         self.finds_changed.emit()
 
     def _search_ended(self, event: Finished) -> None:
+        if self._late(self.search):
+            return
         self.ending = event.ending
 
     def _search_failed(self, sentence: str) -> None:
+        if self._late(self.search):
+            return
         self.ending = "failed"
         self.problem.emit(sentence)
 
     def _search_over(self) -> None:
+        if self._late(self.search):
+            return
         if self.search is not None:
             self.search.deleteLater()
         self.search = None
@@ -327,6 +345,8 @@ class Session(QObject):
         self.frames.start()
 
     def _frames_over(self) -> None:
+        if self._late(self.frames):
+            return
         work, self.frames = self.frames, None
         if work is not None:
             work.deleteLater()
@@ -434,13 +454,19 @@ class Session(QObject):
             self.delivery.stop()
 
     def _delivery_told(self, event: object) -> None:
+        if self._late(self.delivery):
+            return
         self.delivering = event
         self.delivery_changed.emit()
 
     def _delivery_ended(self, event: object) -> None:
+        if self._late(self.delivery):
+            return
         self.delivered = event
 
     def _delivery_over(self) -> None:
+        if self._late(self.delivery):
+            return
         if self.delivery is not None:
             self.delivery.deleteLater()
         self.delivery, self.delivering = None, None
@@ -449,14 +475,17 @@ class Session(QObject):
     # closing
 
     def end_work(self) -> None:
-        """Stop what runs and wait; everything found is kept."""
-        self._meanwhile = None
+        """Stop what runs and wait; everything found is kept, and nothing of it reaches the next
+        job."""
+        self._meanwhile = self._next_plan = None
         self.queued.clear()
         for work in (self.search, self.delivery, self.frames):
             if work is not None:
                 work.blockSignals(True)
                 work.end()
-        self.search = self.delivery = None
+                work.deleteLater()
+        self.search = self.delivery = self.frames = None
+        self.delivering = None
         self.copies.end_copy()
         self.copies.forget()
 

@@ -34,6 +34,8 @@ from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.widgets.thread_line import ThreadLine
+from needlewright.core.search.plan import Plan
+from needlewright.core.search.registry import steps
 from needlewright.wording import activity as activity_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import units
@@ -313,6 +315,20 @@ class MainWindow(QMainWindow):
 
     # look
 
+    def show_demo(self) -> None:
+        """The demo job on Search, its plan running: pictures arrive by themselves."""
+        self.session.demo_opened.connect(self._run_demo)
+        self.session.open_demo()
+
+    def _run_demo(self) -> None:
+        self.session.demo_opened.disconnect(self._run_demo)
+        self.show_station(SEARCH)
+        done = {row.step for row in self.session.job.steps()
+                if row.ending == "done"} if self.session.job else set()
+        plan = tuple(name for name in steps() if name not in done)
+        if plan:
+            self.session.begin_search(Plan(plan))
+
     def toggle_dark(self) -> None:
         look.apply(not look.dark)
         self.session.settings.set("dark", look.dark)
@@ -323,7 +339,20 @@ class MainWindow(QMainWindow):
         scale = SCALES[max(0, min(len(SCALES) - 1, index + step))]
         look.apply(look.dark, scale)
         self.session.settings.set("scale", scale)
+        self._lay_out_search()
         self._refresh_all()
+
+    def _lay_out_search(self) -> None:
+        """Large text has another arrangement of the steps; what was chosen there is kept."""
+        old, shown = self.search, self.stack.currentIndex()
+        self.search = Search(self.session, self.thumbnails)
+        self.search.show_find.connect(self.show_find)
+        self.search.take_choices(old)
+        self.stack.insertWidget(SEARCH, self.search)
+        self.stack.removeWidget(old)
+        old.setParent(None)
+        old.deleteLater()
+        self.stack.setCurrentIndex(shown)
 
     def _refresh_all(self) -> None:
         for station in (self.intake, self.search, self.mending, self.delivery):

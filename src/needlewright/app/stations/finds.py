@@ -20,6 +20,7 @@ from needlewright.app.viewmodels.sheet import Sheet
 from needlewright.app.widgets.clip_strip import damaged_seconds
 from needlewright.app.widgets.contact_sheet import ContactSheet, empty_text
 from needlewright.app.widgets.dossier import WIDTH, Dossier
+from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.full_view import SIDE, FullView, why_not
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
@@ -130,13 +131,13 @@ class Finds(QWidget):
         self.text.textChanged.connect(lambda _: self._typing.start())
         self.count = label("", "muted", "findsCount")
         self.orders = QButtonGroup(self)
-        order_row = line(spacing=12)
+        orders: list[QWidget] = []
         for name, text in words.FINDS_ORDERS.items():
             choice = button(text, f"order-{name}", self._ask, "link")
             choice.setCheckable(True)
             choice.setChecked(name == "origin")
             self.orders.addButton(choice)
-            order_row.addWidget(choice)
+            orders.append(choice)
         self.grades = {grade: GradeButton(grade) for grade in ("whole", "partial", "remnant",
                                                               "gone")}
         for grade_button in self.grades.values():
@@ -151,8 +152,9 @@ class Finds(QWidget):
         self.removed.setCheckable(True)
         smaller = button(words.FINDS_SMALLER, "smaller", lambda: self.resize_pictures(-1), "link")
         larger = button(words.FINDS_LARGER, "larger", lambda: self.resize_pictures(1), "link")
-        rows.addLayout(line(self.text, self.count, None, order_row))
-        rows.addLayout(line(*self.grades.values(), 4, self.removed, 4, *self.kinds.values(), None,
+        self.text.setMinimumWidth(look.px(300))
+        rows.addWidget(flow(self.text, self.count, *orders))
+        rows.addWidget(flow(*self.grades.values(), self.removed, *self.kinds.values(),
                             label(words.FINDS_SIZE, "muted"), smaller, larger, spacing=8))
         return bar
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QPixmap
 from PySide6.QtWidgets import (
@@ -18,9 +20,19 @@ from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.dossier import WIDTH
+from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.formats_dialog import FormatsDialog
 from needlewright.app.widgets.pictures import Thumbnails
-from needlewright.app.widgets.small import button, card, column, fill, label, line, restyle
+from needlewright.app.widgets.small import (
+    button,
+    card,
+    column,
+    fill,
+    label,
+    line,
+    restyle,
+    scrolling,
+)
 from needlewright.app.widgets.stitch import Stitch, draw_stitch
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.rows import FindRow
@@ -37,6 +49,7 @@ from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
 COLUMN = 74
+LARGE = 1.2  # text scale above which things stand below each other
 HEAD_INDENT = 4  # what a switch keeps free before its word
 CARD_EDGE = 17  # a card's border and the room inside it
 
@@ -54,22 +67,38 @@ class StepCard:
         self.begin = button(words.SEARCH_BEGIN, f"begin-{name}", None, "main")
         self.pause = button(words.SEARCH_PAUSE, f"pause-{name}")
         self.stop = button(words.SEARCH_STOP, f"stop-{name}")
+        title = label(find_words.STEPS[name].capitalize(), "sub")
+        text = label(words.SEARCH_TEXTS[name], "muted", wrap=True)
+        for wrapped in (text, self.cost):
+            wrapped.setMinimumHeight(1)  # or else as high as its narrowest shape would be
+        self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
+        if look.scale > LARGE:  # large text has no room for a table
+            figures = flow(*self.tallies.values(), spacing=16)
+            fill(inside, line(title, None, self.state), text, figures, self.gauge, self.cost,
+                 flow(self.begin, self.pause, self.stop, spacing=8))
+            return
         texts = column(margins=(0, 0, 0, 0), spacing=2)
-        fill(texts, label(find_words.STEPS[name].capitalize(), "sub"),
-             label(words.SEARCH_TEXTS[name], "muted", wrap=True), self.cost)
-        figures = QHBoxLayout()
+        fill(texts, title, text, self.cost)
+        row = QHBoxLayout()
         for tally in self.tallies.values():
             tally.setMinimumWidth(look.px(COLUMN))
             tally.setIndent(HEAD_INDENT)
-            figures.addWidget(tally)
-        figures.addStretch(1)
+            row.addWidget(tally)
+        row.addStretch(1)
         middle = column(margins=(0, 0, 0, 0), spacing=6)
-        fill(middle, figures, self.gauge)
+        fill(middle, row, self.gauge)
         right = column(margins=(0, 0, 0, 0), spacing=6)
         right.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
         fill(right, self.state, line(None, self.begin, self.pause, self.stop, spacing=8))
         inside.addLayout(_in_columns(texts, middle, right))
+
+    def show_tally(self, kind: str, found: int) -> None:
+        """How many of a kind; with its name where no head above says it."""
+        text = f"{found:,}" if found else ""
+        if found and look.scale > LARGE:
+            text = f"{text} {find_words.KINDS[kind]}"
+        self.tallies[kind].setText(text)
+        self.tallies[kind].setVisible(bool(text) or look.scale <= LARGE)
 
 
 def _in_columns(*parts: QLayout) -> QHBoxLayout:
@@ -161,13 +190,13 @@ class Search(QWidget):
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
-        whole.addLayout(left, 1)
+        whole.addWidget(scrolling(left, "searchScroll"), 1)
         whole.addWidget(self._just_panel(session, thumbnails))
         for signal in (session.search_changed, session.source_changed, session.finds_changed):
             signal.connect(self.refresh)
         self.refresh()
 
-    def _kind_row(self) -> QHBoxLayout:
+    def _kind_row(self) -> QWidget | QHBoxLayout:
         self.kind_buttons = {}
         heads = QHBoxLayout()
         for kind in self._kinds:
@@ -177,21 +206,20 @@ class Search(QWidget):
             chosen.setMinimumWidth(look.px(COLUMN))
             self.kind_buttons[kind] = chosen
             heads.addWidget(chosen)
+        if look.scale > LARGE:
+            return flow(label(words.SEARCH_LOOK_FOR, "muted"), *self.kind_buttons.values())
         heads.addStretch(1)
         row = _in_columns(line(label(words.SEARCH_LOOK_FOR, "muted"), None), heads, line(None))
         row.setContentsMargins(CARD_EDGE, 0, CARD_EDGE, 0)
         return row
 
-    def _grade_row(self) -> QHBoxLayout:
-        row = line(label(words.SEARCH_SO_FAR, "muted"), spacing=12)
+    def _grade_row(self) -> QWidget:
+        parts: list[QWidget] = [label(words.SEARCH_SO_FAR, "muted")]
         for grade, shown in self.grades.items():
-            row.addWidget(Stitch(grade, 0.66))
-            row.addWidget(shown)
-            row.addSpacing(12)
-        row.addStretch(1)
-        return row
+            parts += [Stitch(grade, 0.66), shown]
+        return flow(*parts)
 
-    def _area_row(self) -> QHBoxLayout:
+    def _area_row(self) -> QWidget:
         self.everything = button(words.SEARCH_EVERYTHING, "areaAll", self.refresh, "link")
         self.marked = button(words.SEARCH_MARKED, "areaMarked", self.refresh, "link")
         self.free = button(words.SEARCH_FREE, "areaFree", self.refresh, "link")
@@ -202,10 +230,10 @@ class Search(QWidget):
             self._areas.addButton(choice)
         self.everything.setChecked(True)
         self.area_text = label("", "muted", "areaText")
-        return line(label(words.SEARCH_WHERE, "muted"), self.everything, self.marked, self.free,
-                    self.one_volume, self.area_text, None, spacing=12)
+        return flow(label(words.SEARCH_WHERE, "muted"), self.everything, self.marked, self.free,
+                    self.one_volume, self.area_text)
 
-    def _which_row(self) -> QHBoxLayout:
+    def _which_row(self) -> QWidget:
         self.all_files = button(words.SEARCH_ALL_FILES, "allFiles", self.refresh, "link")
         self.removed = button(words.SEARCH_REMOVED, "removedOnly", self.refresh, "link")
         self._which = QButtonGroup(self)
@@ -220,8 +248,7 @@ class Search(QWidget):
         self.folder.setPlaceholderText(words.SEARCH_FOLDER)
         self.folder.setClearButtonEnabled(True)
         self.folder.setMinimumWidth(look.px(260))
-        return line(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.folder,
-                    None, spacing=12)
+        return flow(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.folder)
 
     def choose_volume(self) -> None:
         """Let one of the volumes be the area."""
@@ -250,7 +277,7 @@ class Search(QWidget):
         if self._volume is not None and all(r.start != self._volume.start for r in self._volumes):
             self.use_volume(None)
 
-    def _how_row(self) -> QHBoxLayout:
+    def _how_row(self) -> QWidget:
         self.at_sectors = button(words.SEARCH_SECTORS, "atSectors", self.refresh, "link")
         self.at_bytes = button(words.SEARCH_BYTES, "atBytes", self.refresh, "link")
         self._ways = QButtonGroup(self)
@@ -266,8 +293,8 @@ class Search(QWidget):
         for choice in (self.at_sectors, self.at_bytes, self.frames):
             choice.setMinimumWidth(QFontMetrics(look.font(13, True)).horizontalAdvance(
                 choice.text()) + 8)  # chosen ones are bold, and wider
-        return line(label(words.SEARCH_HOW, "muted"), self.at_sectors, self.at_bytes, self.frames,
-                    self.choose, self.formats_text, None, spacing=12)
+        return flow(label(words.SEARCH_HOW, "muted"), self.at_sectors, self.at_bytes, self.frames,
+                    self.choose, self.formats_text)
 
     def choose_formats(self) -> None:
         """Let the formats be ticked; a running search goes on with what was chosen."""
@@ -296,6 +323,19 @@ class Search(QWidget):
 
     # state
 
+    def take_choices(self, other: Search) -> None:
+        """Choose what `other` has chosen."""
+        for kind, chosen in self.kind_buttons.items():
+            chosen.setChecked(other.kind_buttons[kind].isChecked())
+        for name in ("everything", "marked", "free", "at_sectors", "at_bytes", "frames",
+                     "all_files", "removed"):
+            getattr(self, name).setChecked(getattr(other, name).isChecked())
+        self.folder.setText(other.folder.text())
+        self.formats = other.formats
+        if other.one_volume.isChecked():
+            self.use_volume(other._volume)
+        self.refresh()
+
     def area(self) -> Span | None:
         if self.marked.isChecked() and self._session.marked is not None:
             return Span(*self._session.marked)
@@ -309,9 +349,9 @@ class Search(QWidget):
         kinds = frozenset() if len(chosen) == len(self._kinds) else frozenset(chosen)
         return Plan((step,), kinds, self.area(), formats=self.formats,
                     every_byte=self.at_bytes.isChecked(), every_frame=self.frames.isChecked(),
-                    removed_only=self.removed.isChecked() and step == "records",
+                    removed_only=self.removed.isChecked() and step != "signatures",
                     free_only=self.free.isChecked() and step == "signatures",
-                    folder=self.folder.text().strip().strip("/") if step == "records" else "")
+                    folder="" if step == "signatures" else self.folder.text().strip().strip("/"))
 
     def begin(self, step: str) -> None:
         self._session.begin_search(self.plan(step))
@@ -343,10 +383,11 @@ class Search(QWidget):
             number = sum(t.finds for t in tally if t.grade == grade)
             label_.setText(f"{number:,} {check_words.GRADES[grade]}")
         for name, step in self.cards.items():
-            for kind, shown in step.tallies.items():
+            for kind in step.tallies:
                 found = sum(t.finds for t in tally if t.step == name and t.kind == kind)
-                shown.setText(f"{found:,}" if found else "")
+                step.show_tally(kind, found)
             self._show_step(step, states.get(name))
+        self._fill_next(states)
         rows = job.rows(session.just_found) if job else []
         self.just.show_rows(rows)
         self.just_hint.setText(words.SEARCH_JUST_HINT if rows else words.SEARCH_JUST_EMPTY)
@@ -381,6 +422,16 @@ class Search(QWidget):
         left = session.progress.seconds_left if running and session.progress else None
         step.cost.setText(f"{units.duration(left)} left" if left is not None
                           else self._cost(step.name))
+
+    def _fill_next(self, states: Mapping[str, object]) -> None:
+        """Only the next sensible thing is a filled button: the first step that is not done."""
+        done = {name for name, state in states.items() if getattr(state, "ending", "") == "done"}
+        following = next((name for name in self.cards if name not in done), None)
+        for name, step in self.cards.items():
+            role = "main" if name == following and not self._session.searching else ""
+            if step.begin.property("role") != role:
+                step.begin.setProperty("role", role)
+                restyle(step.begin)
 
     def _cost(self, step: str) -> str:
         """What a step costs, before it is begun."""
