@@ -17,8 +17,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEventLoop
 from PySide6.QtWidgets import QApplication
 
+from needlewright.app.demo_jobs import DEMO_TITLE
 from needlewright.app.main import make_window
-from needlewright.app.session import DEMO_TITLE
 from needlewright.app.settings import Settings
 from needlewright.app.widgets.formats_dialog import FormatsDialog
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
@@ -135,7 +135,7 @@ def _copying(window: MainWindow, folder: Path) -> None:
     """The drowned card: closing in on what does not read, and the finished copy."""
     copies = window.session.copies
     window.show_station(INTAKE)
-    window.session.open_drowned()
+    window.session.demo.open_drowned()
     wait(lambda: copies.work is None or (
         copies.told is not None and bool(copies.troubles)
         and copies.told.troubled >= copies.told.pending > 0))

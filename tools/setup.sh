@@ -8,7 +8,7 @@ venv=${1:-.venv}
 libraries="libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1
  libglib2.0-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0
  libxcb-shape0 libxcb-randr0 libxcb-xinerama0 libxcb-xkb1"
-tools="dosfstools mtools xvfb qemu-utils e2fsprogs fdisk"
+tools="dosfstools mtools xvfb qemu-utils e2fsprogs fdisk exfatprogs exfat-fuse ntfs-3g"
 
 missing=""
 for package in $libraries $tools; do
@@ -23,9 +23,19 @@ if [ -n "$missing" ] && command -v apt-get >/dev/null 2>&1; then
     if [ "$as" = "no" ]; then
         echo "Please install first: sudo apt-get install$missing" >&2
     else
-        $as apt-get update -q >/dev/null
-        DEBIAN_FRONTEND=noninteractive $as apt-get install -y -q --no-install-recommends $missing \
-            >/dev/null
+        # Another program may be installing right now: wait for it, up to five minutes.
+        wait="-o DPkg::Lock::Timeout=300"
+        tries=0
+        until $as apt-get $wait update -q >/dev/null; do
+            tries=$((tries + 1))
+            if [ "$tries" -ge 30 ]; then
+                echo "The package lists stay locked; please install: apt-get install$missing" >&2
+                exit 1
+            fi
+            sleep 10
+        done
+        DEBIAN_FRONTEND=noninteractive $as apt-get $wait install -y -q --no-install-recommends \
+            $missing >/dev/null
     fi
 fi
 

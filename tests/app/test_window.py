@@ -166,7 +166,7 @@ class JourneyTest(WindowCase):
         delivery = self.window.delivery
         delivery.choose_folder(self.session.job.folder / "inside")
         self.assertFalse(delivery.deliver_button.isEnabled())
-        self.assertEqual(self.text("guard-apart"), "does not hold")
+        self.assertEqual(self.text("guard-apart"), "not OK")
         delivery.choose_folder(self.folder / "bag")
         self.click("deliver")
         self.wait(lambda: self.session.delivered is not None and not self.session.delivery,

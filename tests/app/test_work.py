@@ -10,8 +10,7 @@ from PySide6.QtGui import QDropEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from needlewright.app.session import new_folder
-from needlewright.app.settings import RECENT, Settings
+from needlewright.app.settings import RECENT, Settings, new_folder
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
 from needlewright.core.jobs.opening import job_for_image
 from tests.app.test_window import LEFT, WindowCase

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import contextlib
-import re
-import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, Signal
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QPixmap
 
 from needlewright.app.copies import Copies
-from needlewright.app.settings import Settings, jobs_folder
+from needlewright.app.demo_jobs import DemoJobs
+from needlewright.app.settings import Settings, jobs_folder, new_folder
 from needlewright.app.viewmodels.finds import FindsModel
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
-from needlewright.core import processes
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.folder import strip_path
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
@@ -30,13 +27,6 @@ from needlewright.core.sources.registry import short_name
 from needlewright.wording import errors
 
 JUST_FOUND = 8
-DEMO_TITLE = "Fernbeck Valley otter survey"
-DROWNED_SCALE = 40.0  # so many times faster than a real one, for the sake of the demo
-DROWNED_TITLE = "Fernbeck Valley, drowned card"
-
-
-if TYPE_CHECKING:
-    from needlewright.standins.start import CardReader
 
 
 class Session(QObject):
@@ -52,8 +42,6 @@ class Session(QObject):
     delivery_changed = Signal()
     problem = Signal(str)
     go_to = Signal(int)  # station
-    demo_changed = Signal()
-    demo_opened = Signal()
 
     def __init__(self, settings: Settings, parent: QObject | None = None,
                  devices: Callable[[], list[Device]] = list_devices) -> None:
@@ -75,10 +63,8 @@ class Session(QObject):
         self.delivered: object = None
         self.just_found: list[int] = []
         self.marked: tuple[int, int] | None = None  # the part of the tape in view, bytes
-        self.demo_builder: QProcess | None = None
-        self.demo_told = (0, 0)
-        self.drowned_reader: CardReader | None = None
         self.copies = Copies(devices, self)
+        self.demo = DemoJobs(self, self)
         self.copies.problem.connect(self.problem)
         self.copies.image_came.connect(self._image_came)
         self.copies.changed.connect(self._copy_changed)
@@ -95,7 +81,7 @@ class Session(QObject):
         except NeedlewrightError as error:
             self.problem.emit(errors.explain(error))
             return False
-        self._take(job)
+        self.take(job)
         return True
 
     def open_image(self, image: Path, folder: Path | None = None) -> bool:
@@ -105,10 +91,11 @@ class Session(QObject):
         except (NeedlewrightError, OSError) as error:
             self.problem.emit(errors.explain(error))
             return False
-        self._take(job, row)
+        self.take(job, row)
         return True
 
-    def _take(self, job: Job, source: SourceRow | None = None) -> None:
+    def take(self, job: Job, source: SourceRow | None = None) -> None:
+        """Open `job` in the place of what is open."""
         self.end_work()
         if self.job is not None:
             self.job.close()
@@ -141,78 +128,6 @@ class Session(QObject):
         assert self.job is not None
         self.source = next(row for row in self.job.sources() if row.id == number)
         self.source_changed.emit()
-
-    # the demo
-
-    def open_demo(self) -> None:
-        """Open the demo's job; draws its card first, in a process of its own, where needed."""
-        from needlewright.demo import card
-
-        path = card.folder() / card.CARD
-        if path.exists() and (card.folder() / card.TRUTH).exists():
-            self._open_demo_card(path)
-            return
-        if self.demo_builder is not None:
-            return
-        builder = QProcess(self)
-        builder.readyReadStandardError.connect(self._hear_builder)
-        builder.finished.connect(self._builder_ended)
-        self.demo_builder = builder
-        environment = QProcessEnvironment()
-        for name, value in processes.environment().items():
-            environment.insert(name, value)
-        builder.setProcessEnvironment(environment)
-        program, *arguments = processes.command("needlewright.demo")
-        builder.start(program, arguments)
-        self.demo_changed.emit()
-
-    def _hear_builder(self) -> None:
-        assert self.demo_builder is not None
-        for line in self.demo_builder.readAllStandardError().data().decode().splitlines():
-            if match := re.fullmatch(r"(\d+) (\d+)", line.strip()):
-                self.demo_told = (int(match[1]), int(match[2]))
-        self.demo_changed.emit()
-
-    def _builder_ended(self, status: int) -> None:
-        assert self.demo_builder is not None
-        out = self.demo_builder.readAllStandardOutput().data().decode().strip()
-        self.demo_builder.deleteLater()
-        self.demo_builder = None
-        self.demo_changed.emit()
-        if status == 0 and out:
-            self._open_demo_card(Path(out))
-        else:
-            self.problem.emit(errors.sentence("demo-failed", {
-                "reason": "its process ended early"}))
-
-    def _open_demo_card(self, path: Path) -> None:
-        folder = jobs_folder() / DEMO_TITLE
-        if self.open_image(path, folder):
-            self.name_job(DEMO_TITLE)
-            self.demo_opened.emit()
-
-    def open_drowned(self) -> None:
-        """Copy the demo's card through a simulated reader that fails, in a job of its own."""
-        from needlewright.demo import card
-
-        path = card.folder() / card.CARD
-        if not path.exists():
-            self.open_demo()  # draws it; asked again, it is there
-            return
-        from needlewright.standins.faults import drowned
-        from needlewright.standins.start import CardReader
-
-        if self.copies.work is not None:
-            return
-        if self.drowned_reader is None:
-            faults = drowned(path.stat().st_size, time_scale=DROWNED_SCALE)
-            self.drowned_reader = CardReader(path, faults)
-        try:
-            self._take(open_or_make(new_folder(Path("drowned card")), DROWNED_TITLE))
-        except (NeedlewrightError, OSError) as error:
-            self.problem.emit(errors.explain(error))
-            return
-        self.begin_copy(self.drowned_reader.url)
 
     # searching
 
@@ -374,7 +289,7 @@ class Session(QObject):
         except (NeedlewrightError, OSError) as error:
             self.problem.emit(errors.explain(error))
             return False
-        self._take(job)
+        self.take(job)
         return True
 
     def _image_came(self) -> None:
@@ -494,24 +409,8 @@ class Session(QObject):
         self.copies.end()
         self.finds.end()
         self.pictures.end()
-        if self.drowned_reader is not None:
-            self.drowned_reader.close()
-            self.drowned_reader = None
-        if self.demo_builder is not None:
-            self.demo_builder.blockSignals(True)
-            self.demo_builder.kill()
-            self.demo_builder.waitForFinished()
+        self.demo.close()
         if self.job is not None:
             with contextlib.suppress(NeedlewrightError):
                 self.job.close()
             self.job = None
-
-
-def new_folder(image: Path) -> Path:
-    """A folder that does not exist yet, named after the image and the day."""
-    base = jobs_folder() / f"{image.stem} {time.strftime('%Y-%m-%d')}"
-    folder, number = base, 1
-    while folder.exists():
-        number += 1
-        folder = base.with_name(f"{base.name} ({number})")
-    return folder

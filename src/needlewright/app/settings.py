@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import time
 from pathlib import Path
 from typing import Any
 
@@ -49,3 +50,13 @@ class Settings:
 def jobs_folder() -> Path:
     """Where new jobs are proposed."""
     return Path(platformdirs.user_data_dir("needlewright")) / "jobs"
+
+
+def new_folder(image: Path) -> Path:
+    """A folder that does not exist yet, named after the image and the day."""
+    base = jobs_folder() / f"{image.stem} {time.strftime('%Y-%m-%d')}"
+    folder, number = base, 1
+    while folder.exists():
+        number += 1
+        folder = base.with_name(f"{base.name} ({number})")
+    return folder

@@ -76,7 +76,7 @@ class _Tour:
         self.window.grab().save(str(self.pictures / f"{name}.png"))
 
     def _tour(self) -> None:
-        from needlewright.app.session import DEMO_TITLE
+        from needlewright.app.demo_jobs import DEMO_TITLE
         from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH
         from needlewright.core.delivery.bag import Delivered
         from needlewright.core.jobs.rows import Filter

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import time
+from functools import partial
 
+import numpy as np
+import numpy.typing as npt
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
@@ -135,7 +138,7 @@ class MainWindow(QMainWindow):
             "Ctrl+-": lambda: self.scale_text(-1),
         }
         for number in range(len(words.STATIONS)):
-            acts[f"Alt+{number + 1}"] = lambda n=number: self.show_station(n)
+            acts[f"Alt+{number + 1}"] = partial(self.show_station, number)
         for keys, act in acts.items():
             shortcut = QShortcut(QKeySequence(keys), self)
             shortcut.activated.connect(act)
@@ -189,7 +192,7 @@ class MainWindow(QMainWindow):
         self.thread_line.show_figure(MENDING, words.waiting(
             sum(t.finds for t in tally if t.grade == "partial" and t.kind in MENDABLE)))
 
-    def _spans_came(self, source: int, spans: object) -> None:
+    def _spans_came(self, source: int, spans: npt.NDArray[np.int64]) -> None:
         if self.session.source is not None and self.session.source.id == source:
             self.tape.show_finds(spans)
 
@@ -317,11 +320,11 @@ class MainWindow(QMainWindow):
 
     def show_demo(self) -> None:
         """The demo job on Search, its plan running: pictures arrive by themselves."""
-        self.session.demo_opened.connect(self._run_demo)
-        self.session.open_demo()
+        self.session.demo.opened.connect(self._run_demo)
+        self.session.demo.open_card()
 
     def _run_demo(self) -> None:
-        self.session.demo_opened.disconnect(self._run_demo)
+        self.session.demo.opened.disconnect(self._run_demo)
         self.show_station(SEARCH)
         done = {row.step for row in self.session.job.steps()
                 if row.ending == "done"} if self.session.job else set()

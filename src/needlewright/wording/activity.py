@@ -50,7 +50,7 @@ LOG = {
     "volume-partition-cut": "A partition goes on behind the end of the medium.",
     "volume-partition-outside": "A partition lies behind the end of the medium.",
     "volume-table-loop": "The partition table leads back into itself at {start_place}.",
-    "volume-table-chain-broken": "The partition table breaks off at {start_place}.",
+    "volume-table-chain-broken": "The partition table ends early at {start_place}.",
     "volume-table-first-missing": "The partition table is gone; its copy at the end was used.",
     "volume-table-header-wrong": "The partition table at {start_place} is damaged.",
     "volume-table-entries-wrong": "Entries of the partition table at {start_place} are damaged.",

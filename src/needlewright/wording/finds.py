@@ -59,7 +59,7 @@ def origin(record: FindRecord, source_name: str) -> str:
     shape = "In one piece" if pieces == 1 else f"In {pieces} pieces"
     if row.grade == "gone":
         known = row.path or "A file without a name"
-        return f"{known} was on {source_name} once; found by {by}. Nothing of its content is left."
+        return f"{known} was on {source_name} once; found by {by}. None of its content is left."
     if row.path:
         state = "Removed from" if row.removed else "Listed in"
         folder = row.path.rpartition("/")[0] or "the uppermost folder"

@@ -68,10 +68,10 @@ FORECAST_RUNNING = "sampling for at most five seconds …"
 # Copying
 COPY_HEAD = "Copy"
 COPY_STATES = {
-    "easy": "reading", "trouble": "closing in on what does not read", "hash": "hashing",
+    "easy": "reading", "trouble": "narrowing down unreadable areas", "hash": "hashing",
     "paused": "paused", "gone": "no longer answers; waiting until it is back",
     "hangs": "a read hangs; waiting until the drive lets go of it",
-    "other": "another medium answers in its place; waiting for the right one",
+    "other": "another medium is in its place; waiting for the right one",
     "done": "finished", "stopped": "stopped; goes on from there next time",
     "full": "paused before the disk is full; make room and go on",
     "time": "the time given is over", "begins": "opening",
@@ -133,7 +133,7 @@ SEARCH_ALL_FILES = "removed and present"
 SEARCH_REMOVED = "removed only"
 SEARCH_NEXT = "waits its turn"
 SEARCH_COSTS = {
-    "records": "seconds to read, then checks",
+    "records": "seconds to read, then the checks",
     "old-records": "as long as reading {size}",
     "signatures": "as long as reading {size}, plus checks",
 }
@@ -169,7 +169,7 @@ SEARCH_TEXTS = {
 }
 SEARCH_STATES = {
     "done": "done", "stopped": "stopped, goes on from there", "running": "was interrupted",
-    "failed": "broke off", "paused": "paused", "": "not begun", "searching": "running",
+    "failed": "failed", "paused": "paused", "": "not begun", "searching": "running",
 }
 
 # Finds
@@ -243,8 +243,8 @@ DELIVERY_STOP = "Stop"
 DELIVERY_OPEN = "Open folder"
 DELIVERY_DONE = "Delivered"
 DELIVERY_STOPPED = "Stopped"
-DELIVERY_HOLDS = "holds"
-DELIVERY_NOT = "does not hold"
+DELIVERY_HOLDS = "OK"
+DELIVERY_NOT = "not OK"
 DELIVERY_ALSO = "manifests with SHA-256, finds.json, finds.csv, report.txt"
 DELIVERY_PROMISE = "written, read back and compared"
 DELIVERY_ASK = "The client will ask about"
@@ -384,4 +384,4 @@ def waiting(count: int) -> str:
 
 
 def share_there(name: str, share: float) -> str:
-    return f"{name} is there to {units.percent(share)}"
+    return f"{units.percent(share)} of {name} is there"

@@ -272,7 +272,7 @@ class Finds(QWidget):
     def _move_full(self, key: int) -> None:
         before = self.sheet.current_id()
         step = {Qt.Key.Key_Up: Qt.Key.Key_Left, Qt.Key.Key_Down: Qt.Key.Key_Right}
-        self.sheet.move(step.get(Qt.Key(key), key))
+        self.sheet.move_selection(step.get(Qt.Key(key), key))
         number = self.sheet.current_id()
         if number is not None and number != before:
             self._show_full(number)

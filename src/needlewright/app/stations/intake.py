@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
@@ -96,7 +97,7 @@ class Intake(QWidget):
         self._volumes_box = QVBoxLayout()
         session.copies.changed.connect(self._copy_changed)
         self._copying = False
-        session.demo_changed.connect(self._show_demo)
+        session.demo.changed.connect(self._show_demo)
         self.refresh()
 
     # content
@@ -134,7 +135,7 @@ class Intake(QWidget):
         for device in devices:
             frame, inside = card()
             copy = button(words.INTAKE_COPY, f"copy-{device.name}",
-                          lambda d=device: self._copy_device(d))
+                          partial(self._copy_device, device))
             copy.setEnabled(device.may_read and self._session.copies.work is None)
             name = label(device.model or device.path, "sub")
             name.setMinimumWidth(40)
@@ -196,7 +197,7 @@ class Intake(QWidget):
             self.begin.addWidget(label(words.INTAKE_NO_RECENT, "muted"))
         for index, (folder, title) in enumerate(recent):
             row = button(title, f"recent{index}",
-                         lambda f=folder: self._session.open_job(Path(f)), "row")
+                         partial(self._session.open_job, Path(folder)), "row")
             row.setToolTip(folder)
             where = label(_shortened(folder), "small")
             fill(self.begin, line(row, None, where))
@@ -205,19 +206,20 @@ class Intake(QWidget):
         self.begin.addSpacing(8)
         frame, inside = card()
         self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
-        self.demo_button = button(words.INTAKE_DEMO, "openDemo", self._session.open_demo)
+        self.demo_button = button(words.INTAKE_DEMO, "openDemo", self._session.demo.open_card)
         fill(inside, label(words.INTAKE_DEMO_TEXT, "muted", wrap=True), 4,
              line(self.demo_button, self.demo_gauge, self.demo_text, None, spacing=12), 4,
              label(words.INTAKE_DROWNED_TEXT, "muted", wrap=True),
-             line(button(words.INTAKE_DROWNED, "openDrowned", self._session.open_drowned), None))
+             line(button(words.INTAKE_DROWNED, "openDrowned",
+                         self._session.demo.open_drowned), None))
         self.begin.addWidget(frame)
         self._show_demo()
 
     def _show_demo(self) -> None:
         if self.demo_button is None:
             return
-        building = self._session.demo_builder is not None
-        done, total = self._session.demo_told
+        building = self._session.demo.builder is not None
+        done, total = self._session.demo.told
         self.demo_button.setVisible(not building)
         self.demo_gauge.setVisible(building)
         self.demo_text.setVisible(building)

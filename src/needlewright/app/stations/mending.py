@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout, QWidget
@@ -54,10 +56,10 @@ class Mending(QWidget):
         for row in job.rows(ids):
             record = job.record(row.id)
             stitch = Stitch(row.grade, row.share)
-            about = check_words.grade_line(row.grade, row.share, record.checks)
+            about = check_words.grade_line(row.grade, row.share, record.checks, row.kind)
             reason = check_words.reason(record.checks[0]) if record.checks else ""
             name = button(find_words.title(row), f"waiting-{row.id}",
-                          lambda i=row.id: self.show_find.emit(i), "row")
+                          partial(self.show_find.emit, row.id), "row")
             self.waiting.addLayout(line(stitch, name, label(about, "muted"),
                                         label(reason, "muted"), None))
         if number > LISTED:

@@ -16,9 +16,10 @@ from needlewright.app.viewmodels.sheet import Sheet, lay_out
 from needlewright.app.viewmodels.texture_lane import texture_of
 from needlewright.app.viewmodels.volumes_lane import VolumesLane, volumes_lane
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.lists import GROUPS
 from needlewright.core.jobs.looking import look_at_volumes
 from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import GROUPS, Job
+from needlewright.core.jobs.store import Job
 from needlewright.core.sources import map_file
 
 EVERYTHING = Filter()

@@ -6,6 +6,8 @@ ring, so that it shows on any picture.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QEvent, QPoint, QPointF, QRect, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QFocusEvent,
@@ -51,7 +53,7 @@ class ContactSheet(QAbstractScrollArea):
         self.sheet: Sheet = lay_out([], 800, 108, {}, False)
         self.current: int | None = None  # index
         self.rows: dict[int, FindRow] = {}
-        self.rows_for = lambda ids: []  # set by the station
+        self.rows_for: Callable[[list[int]], list[FindRow]] = lambda ids: []  # set by the station
         self.source_sizes: dict[int, int] = {}
         self._thumbnails = thumbnails
         thumbnails.ready.connect(lambda _: self.viewport().update())
@@ -247,14 +249,14 @@ class ContactSheet(QAbstractScrollArea):
         self.viewport().setCursor(
             Qt.CursorShape.PointingHandCursor if link else Qt.CursorShape.ArrowCursor)
 
-    def move(self, key: int) -> bool:
+    def move_selection(self, key: int) -> bool:
         """Move the selection by an arrow, Home, End or a page key; False for other keys."""
         count = self.sheet.ids.size
         if not count:
             return False
         at = 0 if self.current is None else self.current
         page = max(1, self.viewport().height() // 160)
-        steps = {
+        steps: dict[Qt.Key, Callable[[], int]] = {
             Qt.Key.Key_Left: lambda: at - 1, Qt.Key.Key_Right: lambda: at + 1,
             Qt.Key.Key_Up: lambda: self.sheet.neighbour(at, -1),
             Qt.Key.Key_Down: lambda: self.sheet.neighbour(at, 1),
@@ -273,7 +275,7 @@ class ContactSheet(QAbstractScrollArea):
         if event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier & ~(
                 Qt.KeyboardModifier.ShiftModifier):
             super().keyPressEvent(event)
-        elif self.move(event.key()):
+        elif self.move_selection(event.key()):
             return
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and number is not None:
             self.opened.emit(number)

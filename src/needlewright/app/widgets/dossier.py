@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
@@ -199,7 +201,7 @@ class Dossier(QScrollArea):
                 number = row.id
                 text = words.DOSSIER_NEIGHBOUR[name].format(title=find_words.title(row))
                 self._content.addLayout(line(button(
-                    text, name, lambda n=number: self._session.select(n), "link"), None))
+                    text, name, partial(self._session.select, number), "link"), None))
 
     def _head(self, text: str) -> None:
         self._content.addSpacing(8)

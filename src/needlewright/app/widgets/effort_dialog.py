@@ -5,7 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QDialog, QDoubleSpinBox, QGridLayout, QSpinBox, QWidget
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QCheckBox,
+    QDialog,
+    QDoubleSpinBox,
+    QGridLayout,
+    QSpinBox,
+    QWidget,
+)
 
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.small import button, column, fill, label, line
@@ -51,11 +59,12 @@ class EffortDialog(QDialog):
         grid = QGridLayout()
         grid.setVerticalSpacing(8)
         grid.setHorizontalSpacing(16)
-        for index, (text, box) in enumerate((
+        rows: tuple[tuple[str, QAbstractSpinBox], ...] = (
                 (words.EFFORT_TRIES, self.tries), (words.EFFORT_SECONDS, self.seconds),
-                (words.EFFORT_HOURS, self.hours))):
+                (words.EFFORT_HOURS, self.hours))
+        for index, (text, spin) in enumerate(rows):
             grid.addWidget(label(text), index, 0)
-            grid.addWidget(box, index, 1)
+            grid.addWidget(spin, index, 1)
         inside = column(self, (20, 16, 20, 16), 10)
         fill(inside, label(words.EFFORT_HEAD, "head"),
              label(words.EFFORT_HINT, "muted", wrap=True), grid, self.first, self.only,

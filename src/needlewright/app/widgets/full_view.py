@@ -83,7 +83,8 @@ class FullView(QWidget):
 
     def show_picture(self, data: bytes, problem: str) -> None:
         """The decoded view (JPEG bytes) or why there is none."""
-        image = QImage.fromData(data, "JPEG")
+        image = QImage()
+        image.loadFromData(data, "JPEG")  # type: ignore[call-overload]
         if not image.isNull():
             self.picture = QPixmap.fromImage(image)
         self.sharp, self.problem = True, problem if image.isNull() else ""

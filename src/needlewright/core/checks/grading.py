@@ -116,6 +116,8 @@ def _decode_check(walk: Walk, report: DecodeReport | None, decoder: str) -> Chec
     name = "full decode"
     if not decoder:
         return Check(name, Outcome.NOT_APPLICABLE, "decode-none")
+    if walk.remnant and report is None:
+        return Check(name, Outcome.NOT_APPLICABLE, "decode-of-remnant")
     if report is None or report.error == "unknown":
         return Check(name, Outcome.NOT_MADE, "decode-not-made", content=True)
     if report.ok and decoder == "DATABASE":

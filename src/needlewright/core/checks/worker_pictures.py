@@ -31,6 +31,17 @@ def _letterbox(preview: Image.Image, width: int, height: int) -> tuple[float, fl
     return left, top, left + inner_wide, top + inner_high
 
 
+def _crop(picture: Image.Image, wide: int, high: int) -> (
+        tuple[float, float, float, float] | None):
+    """The middle of a picture in the shape of its preview; None where both have one shape."""
+    scale = min(picture.width / wide, picture.height / high)
+    inner_wide, inner_high = wide * scale, high * scale
+    left, top = (picture.width - inner_wide) / 2, (picture.height - inner_high) / 2
+    if left < picture.width * 0.01 and top < picture.height * 0.01:
+        return None
+    return left, top, left + inner_wide, top + inner_high
+
+
 def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str, Any]:
     """Mean difference of each of 30 rows of cells (grey levels), and the overall correlation."""
     try:
@@ -43,9 +54,14 @@ def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str,
     versions = [_cells(small, box)]
     if box[0] >= 1 or box[1] >= 1:  # or else squeezed into its frame
         versions.append(_cells(small, None))
-    apart = [_rows_apart(ours, version) for version in versions]
-    best = min(range(len(versions)), key=lambda i: sum(apart[i]))
-    correlation = _correlation(ours.convert("L").tobytes(), versions[best].convert("L").tobytes())
+    pairs = [(ours, version) for version in versions]
+    crop = _crop(picture, *small.size)
+    if crop is not None:  # or else only its middle is shown
+        pairs.append((_cells(picture, crop), _cells(small, None)))
+    compared = [_rows_apart(*pair) for pair in pairs]
+    best = min(range(len(pairs)), key=lambda i: sum(compared[i]))
+    apart = compared
+    correlation = _correlation(*(p.convert("L").tobytes() for p in pairs[best]))
     return {"preview": "compared", "rows": apart[best], "correlation": round(correlation, 3)}
 
 

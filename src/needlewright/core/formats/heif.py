@@ -32,6 +32,7 @@ BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2"
           b"avif", b"avis", b"miaf")
 MAX_ITEMS = 10_000
 MIN_PAYLOAD = 1024
+CODED = (b"hvc1", b"hev1", b"lhv1", b"av01")  # items of coded pictures; others may be text
 MAX_ITEM_BYTES = 1 << 29
 MAX_EXIF = 1 << 20
 BELONGING = frozenset((b"mdat", b"free", b"skip", b"uuid", b"moov", b"mpvd", b"idat", b"etyp",
@@ -124,7 +125,9 @@ def _read_items(state: _State, meta: Box) -> None:
 
 def _payload(state: _State) -> list[tuple[int, int]]:
     """The stretches of coded data that items name, each byte once."""
-    inside = sorted(s for spans in state.items.values() for s in spans if s[1] - s[0] > MIN_PAYLOAD)
+    kinds = _kinds(state.view, state.meta) if state.meta is not None else {}
+    inside = sorted(s for number, spans in state.items.items() if kinds.get(number) in CODED
+                    for s in spans if s[1] - s[0] > MIN_PAYLOAD)
     found: list[tuple[int, int]] = []
     for start, stop in inside:
         start = max(start, found[-1][1]) if found else start
@@ -150,14 +153,52 @@ def _kinds(view: View, meta: Box) -> dict[int, bytes]:
 
 
 def _size(view: View, meta: Box) -> tuple[int | None, int | None]:
-    """The largest stated picture size: tiles and thumbnails state theirs as well (`ispe`)."""
+    """The size of the primary picture as it is shown: stated (`ispe`), cropped (`clap`, 14496-12
+    12.1.4.1) and turned (`irot`, 23008-12 6.5.10). Without associations the largest stated one."""
     box = child(view, meta.body + 4, meta.stop, b"iprp", b"ipco")
-    sizes = []
-    if box is not None:
-        for entry in children(view, box.body, box.stop):
-            if entry.name == b"ispe":
-                sizes.append((view.big(entry.body + 4, 4), view.big(entry.body + 8, 4)))
-    return max(sizes, key=lambda s: s[0] * s[1], default=(None, None))
+    if box is None:
+        return None, None
+    properties = list(children(view, box.body, box.stop))[:MAX_ITEMS]
+    sizes = [_stated(view, p) for p in properties if p.name == b"ispe"]
+    mine = _properties_of_primary(view, meta)
+    chosen = [properties[n - 1] for n in mine if 0 < n <= len(properties)]
+    size = next((_stated(view, p) for p in chosen if p.name == b"ispe"), None)
+    if size is None:
+        return max(sizes, key=lambda s: s[0] * s[1], default=(None, None))
+    for entry in chosen:
+        if entry.name == b"clap" and entry.stop - entry.body >= 16:
+            wide, below, high, under = (view.big(entry.body + 4 * n, 4) for n in range(4))
+            if below and under and wide >= below and high >= under:
+                size = (min(size[0], wide // below), min(size[1], high // under))
+        elif entry.name == b"irot" and view.take(entry.body, 1)[0] & 1:
+            size = size[::-1]
+    return size
+
+
+def _stated(view: View, ispe: Box) -> tuple[int, int]:
+    return view.big(ispe.body + 4, 4), view.big(ispe.body + 8, 4)
+
+
+def _properties_of_primary(view: View, meta: Box) -> list[int]:
+    """Numbers of the properties that the primary item has (`pitm`, `ipma`), the first being 1."""
+    pitm = child(view, meta.body + 4, meta.stop, b"pitm")
+    ipma = child(view, meta.body + 4, meta.stop, b"iprp", b"ipma")
+    if pitm is None or ipma is None:
+        return []
+    primary = view.big(pitm.body + 4, 2 if view.take(pitm.body, 1)[0] == 0 else 4)
+    wide = 4 if view.take(ipma.body, 1)[0] else 2
+    long = view.big(ipma.body + 1, 3) & 1
+    at = ipma.body + 8
+    for _ in range(min(view.big(ipma.body + 4, 4), MAX_ITEMS)):
+        item, count = view.big(at, wide), view.take(at + wide, 1)[0]
+        at += wide + 1
+        if item == primary:
+            return [view.big(at + n * (1 + long), 1 + long) & (0x7FFF if long else 0x7F)
+                    for n in range(count)]
+        at += count * (1 + long)
+        if at >= ipma.stop:
+            break
+    return []
 
 
 def _exif(state: _State, kinds: dict[int, bytes]) -> Exif:

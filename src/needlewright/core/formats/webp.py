@@ -50,6 +50,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     size: tuple[int, int] | None = None
     exif, pictures = Exif(), 0
     coded: list[tuple[int, int]] = []
+    dense: list[tuple[int, int]] = []
     problem: FormatError | None = None
     at = start + 12
     try:
@@ -63,6 +64,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
                 exif = read_exif(block.removeprefix(b"Exif\0\0"))
             if chunk.name in CODED:
                 coded.append((chunk.body, min(chunk.stop, view.stop)))
+            if chunk.name == b"VP8 ":  # what else is coded may hold long runs of one value
+                dense.append((chunk.body, min(chunk.stop, view.stop)))
             parts.add(chunk.name.decode("ascii").strip(), chunk.start, min(chunk.next, view.stop))
             at = min(chunk.next, stated, view.stop)
         if not pictures:
@@ -76,7 +79,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     return finish(
         start, end, problem, facts, parts,
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
-         dimensions(*size), *([payload_check(view, coded)] if problem is None else [])),
+         dimensions(*size), *([payload_check(view, dense)] if problem is None else [])),
         share=(end - start) / max(1, stated - start),
         verified=None if problem is None else start + 30, opaque=coded,
         unproven="coding-silent")

@@ -147,7 +147,7 @@ def preview_find(case: Case, find: Find, source: Source, step: str,
         return None
     if inner.broken is not None or not inner.ended:
         return None
-    verdict = judge(inner, None, "")
+    verdict = judge(replace(inner, remnant=True), None, jpeg.decoder)
     return Find(
         "jpeg", jpeg.kind, "jpg", Stretches(((start, inner.stop - start),)), Grade.REMNANT,
         verdict.share,

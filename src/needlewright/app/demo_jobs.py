@@ -1,0 +1,132 @@
+"""The demo's jobs: its card, drawn where it is not there yet, and the copy of the drowned card."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, Signal
+
+from needlewright.app.settings import jobs_folder, new_folder
+from needlewright.core import processes
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.opening import open_or_make
+from needlewright.core.jobs.store import Job
+from needlewright.wording import errors
+
+if TYPE_CHECKING:
+    from needlewright.standins.start import CardReader
+
+DEMO_TITLE = "Fernbeck Valley otter survey"
+DROWNED_SCALE = 40.0  # so many times faster than a real one, for the sake of the demo
+DROWNED_TITLE = "Fernbeck Valley, drowned card"
+
+
+class Opener(Protocol):
+    """What the demo needs of a session."""
+
+    problem: Any
+    copies: Any
+
+    def open_image(self, image: Path, folder: Path | None = None) -> bool: ...
+
+    def take(self, job: Job) -> None: ...
+
+    def name_job(self, title: str) -> None: ...
+
+    def begin_copy(self, spec: str) -> None: ...
+
+
+class DemoJobs(QObject):
+    """Opens the demo's jobs in a session."""
+
+    changed = Signal()
+    opened = Signal()
+
+    def __init__(self, session: Opener, parent: QObject) -> None:
+        super().__init__(parent)
+        self._session = session
+        self.builder: QProcess | None = None
+        self.told = (0, 0)  # photos drawn, photos in all
+        self._reader: CardReader | None = None
+
+    def close(self) -> None:
+        """End what the demo has started."""
+        if self._reader is not None:
+            self._reader.close()
+            self._reader = None
+        if self.builder is not None:
+            self.builder.blockSignals(True)
+            self.builder.kill()
+            self.builder.waitForFinished()
+
+    def open_card(self) -> None:
+        """Open the demo's job; draws its card first, in a process of its own, where needed."""
+        from needlewright.demo import card
+
+        path = card.folder() / card.CARD
+        if path.exists() and (card.folder() / card.TRUTH).exists():
+            self._open_card(path)
+            return
+        if self.builder is not None:
+            return
+        builder = QProcess(self)
+        builder.readyReadStandardError.connect(self._hear_builder)
+        builder.finished.connect(self._builder_ended)
+        self.builder = builder
+        environment = QProcessEnvironment()
+        for name, value in processes.environment().items():
+            environment.insert(name, value)
+        builder.setProcessEnvironment(environment)
+        program, *arguments = processes.command("needlewright.demo")
+        builder.start(program, arguments)
+        self.changed.emit()
+
+    def _hear_builder(self) -> None:
+        assert self.builder is not None
+        for line in bytes(self.builder.readAllStandardError().data()).decode().splitlines():
+            if match := re.fullmatch(r"(\d+) (\d+)", line.strip()):
+                self.told = (int(match[1]), int(match[2]))
+        self.changed.emit()
+
+    def _builder_ended(self, status: int) -> None:
+        assert self.builder is not None
+        out = bytes(self.builder.readAllStandardOutput().data()).decode().strip()
+        self.builder.deleteLater()
+        self.builder = None
+        self.changed.emit()
+        if status == 0 and out:
+            self._open_card(Path(out))
+        else:
+            self._session.problem.emit(errors.sentence("demo-failed", {
+                "reason": "its process ended early"}))
+
+    def _open_card(self, path: Path) -> None:
+        folder = jobs_folder() / DEMO_TITLE
+        if self._session.open_image(path, folder):
+            self._session.name_job(DEMO_TITLE)
+            self.opened.emit()
+
+    def open_drowned(self) -> None:
+        """Copy the demo's card through a simulated reader that fails, in a job of its own."""
+        from needlewright.demo import card
+
+        path = card.folder() / card.CARD
+        if not path.exists():
+            self.open_card()  # draws it; asked again, it is there
+            return
+        from needlewright.standins.faults import drowned
+        from needlewright.standins.start import CardReader
+
+        if self._session.copies.work is not None:
+            return
+        if self._reader is None:
+            faults = drowned(path.stat().st_size, time_scale=DROWNED_SCALE)
+            self._reader = CardReader(path, faults)
+        try:
+            self._session.take(open_or_make(new_folder(Path("drowned card")), DROWNED_TITLE))
+        except (NeedlewrightError, OSError) as error:
+            self._session.problem.emit(errors.explain(error))
+            return
+        self._session.begin_copy(self._reader.url)
