@@ -10,6 +10,7 @@ import io
 import os
 import sys
 import time
+import traceback
 import unittest
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
@@ -38,7 +39,10 @@ def run_module(name: str) -> Outcome:
     sys.path.insert(0, str(ROOT))
     began = time.monotonic()
     out = io.StringIO()
-    suite = unittest.defaultTestLoader.loadTestsFromName(name)
+    try:
+        suite = unittest.defaultTestLoader.loadTestsFromName(name)
+    except Exception:  # a module that cannot even be loaded is a failure like any other
+        return Outcome(name, 1, 1, 0, traceback.format_exc(), time.monotonic() - began)
     result = unittest.TextTestRunner(out, verbosity=1).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     return Outcome(name, result.testsRun, failed, len(result.skipped),
@@ -59,8 +63,12 @@ def main(names: list[str]) -> int:
         key=lambda name: (name not in LONG, name))
     outcomes = []
     with ProcessPoolExecutor(os.cpu_count() or 1, mp_context=get_context("spawn")) as pool:
-        for done in as_completed([pool.submit(run_module, name) for name in modules]):
-            outcome = done.result()
+        waiting = {pool.submit(run_module, name): name for name in modules}
+        for done in as_completed(waiting):
+            try:
+                outcome = done.result()
+            except Exception as error:  # its process ended: so is that
+                outcome = Outcome(waiting[done], 1, 1, 0, f"{error!r}", 0.0)
             outcomes.append(outcome)
             print(f"{outcome.module}: {outcome.run} run, {outcome.failed} failed, "
                   f"{outcome.seconds:.0f} s", flush=True)

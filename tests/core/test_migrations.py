@@ -19,8 +19,8 @@ from tests.support import FolderTest
 SOURCE = (1, "stream card.img", "/cards/stream card.img", 1 << 30, 512, "ab" * 32, 1.5)
 CHECK = (1, 0, "structure", "pass", "structure-ok", '{"parts": 3}', 0)
 V1_FIND = ("INSERT INTO finds (id, source, kind, format, extension, start, size, grade, share,"
-           " name, path, removed, width, height, taken, camera, orientation, damage_row, found_by, extra,"
-           " parts, preview_start, preview_stop, has_thumbnail)"
+           " name, path, removed, width, height, taken, camera, orientation, damage_row, found_by,"
+           " extra, parts, preview_start, preview_stop, has_thumbnail)"
            " VALUES (?, 1, 'photo', 'jpeg', 'jpg', ?, ?, ?, ?, ?, ?, ?, 640, 480,"
            " '2031-05-12T05:58:12', 'Brackenfield TC-4', 6, 12, 'signatures', '{\"a\": 1}',"
            " '[[\"EXIF\", 4096, 5000]]', 4100, 4200, 1)")
@@ -45,7 +45,8 @@ def written(folder, version):
                   " (1, 2, 90112, 30000), (7, 0, 819200, 5000)")
     store.execute("INSERT INTO checks VALUES (?, ?, ?, ?, ?, ?, ?)", CHECK)
     store.execute("INSERT INTO steps (source, step, kinds, area_start, area_stop, checkpoint,"
-                  " ending, changed) VALUES (1, 'signatures', 'photo', 0, 1000, 500, 'stopped', 3.5)")
+                  " ending, changed) VALUES (1, 'signatures', 'photo', 0, 1000, 500,"
+                  " 'stopped', 3.5)")
     store.execute("INSERT INTO tally VALUES (1, 'signatures', 'photo', 'whole', 1, 5000),"
                   " (1, 'signatures', 'photo', 'partial', 1, 90000)")
     store.execute("INSERT INTO log (at, code, detail) VALUES (2.5, 'job-made', '{}')")

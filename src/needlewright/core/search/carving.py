@@ -101,6 +101,8 @@ def _with_stranger(source: Source, walk: Walk, stop: StopSignal) -> Walk:
     table, owners = strong_signatures()
     sector = source.sector_size
     for begin, end in walk.opaque:
+        # What lies behind a place that a check doubts is claimed by nobody.
+        end = min([end, *(walk.start + place for place in _doubted(walk))])
         first = begin + (walk.start - begin) % sector
         for at in range(first, end - HEAD_BYTES, BLOCK_BYTES):
             data = np.frombuffer(source.read_at(at, min(BLOCK_BYTES, end - at)), np.uint8)
@@ -136,6 +138,12 @@ def _with_lost(source: Source, walk: Walk) -> Walk:
     return replace(walk, checks=(check, *walk.checks))
 
 
+def _doubted(walk: Walk) -> list[int]:
+    """Bytes from the file's start at which checks doubt it."""
+    return [int(c.values["offset"]) for c in walk.checks if "offset" in c.values
+            and c.outcome in (Outcome.FAIL, Outcome.DOUBT)]
+
+
 def claimed_by(walk: Walk, step: int) -> int:
     """First byte that may begin another find; `step` is how far apart candidates are.
 
@@ -146,8 +154,7 @@ def claimed_by(walk: Walk, step: int) -> int:
     first = walk.start + step
     if walk.broken is None:
         # A check may doubt what the structure says nothing about, and where.
-        doubted = [int(c.values["offset"]) for c in walk.checks if "offset" in c.values
-                   and c.outcome in (Outcome.FAIL, Outcome.DOUBT)]
+        doubted = _doubted(walk)
         sure = walk.stop if walk.verified is None else min(walk.verified, walk.stop)
         return max(first, walk.start + min(doubted)) if doubted else max(first, sure)
     if walk.verified is not None:
