@@ -119,11 +119,15 @@ class JustFound(QWidget):
         self.setObjectName("justFound")
         self._session, self._thumbnails = session, thumbnails
         self._rows: list[FindRow] = []
-        thumbnails.ready.connect(lambda _: self.update())
+        thumbnails.ready.connect(self._picture_came)
 
     def show_rows(self, rows: list[FindRow]) -> None:
         self._rows = rows
         self.update()
+
+    def _picture_came(self, number: int) -> None:
+        if any(row.id == number for row in self._rows):
+            self.update()
 
     def _box(self, index: int) -> tuple[int, int, int, int]:
         wide = (self.width() - 8) // 2

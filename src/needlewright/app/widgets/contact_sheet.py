@@ -56,8 +56,11 @@ class ContactSheet(QAbstractScrollArea):
         self.rows_for: Callable[[list[int]], list[FindRow]] = lambda ids: []  # set by the station
         self.source_sizes: dict[int, int] = {}
         self._thumbnails = thumbnails
-        thumbnails.ready.connect(lambda _: self.viewport().update())
+        thumbnails.ready.connect(self._picture_came)
         look.changed.connect(self.viewport().update)
+
+    def _picture_came(self, number: int) -> None:
+        self.viewport().update()
 
     # content
 

@@ -124,10 +124,11 @@ class Dossier(QScrollArea):
         fill(outer, self._picture, self._content, None)
         self.setWidget(inside)
         session.selected.connect(self.show_find)
-        session.tray_changed.connect(lambda: self.show_find(self._number))
-        session.job_changed.connect(lambda: self.show_find(None))
+        # bound methods: Qt lets go of them with the widget, of a lambda only with the session
+        session.tray_changed.connect(self._show_again)
+        session.job_changed.connect(self._show_none)
         thumbnails.ready.connect(self._thumbnail_came)
-        look.changed.connect(lambda: self.show_find(self._number))
+        look.changed.connect(self._show_again)
         self.show_find(None)
 
     def show_find(self, number: object) -> None:
@@ -140,6 +141,12 @@ class Dossier(QScrollArea):
             return
         self._picture.show_pixmap(self._thumbnails.get(record.row.id))
         self._fill(record)
+
+    def _show_again(self) -> None:
+        self.show_find(self._number)
+
+    def _show_none(self) -> None:
+        self.show_find(None)
 
     def _thumbnail_came(self, number: int) -> None:
         if number == self._number:

@@ -1,0 +1,136 @@
+"""Another job while work runs: nothing of the old one reaches the new one."""
+
+from __future__ import annotations
+
+import os
+from unittest import mock
+
+from PySide6.QtTest import QSignalSpy
+
+from needlewright.app.settings import new_folder
+from needlewright.app.window import SEARCH
+from needlewright.core.errors import JobError
+from needlewright.core.jobs.store import Job
+from needlewright.core.search.plan import Plan
+from needlewright.demo import card
+from needlewright.demo.clips import encode
+from tests.app.test_window import WindowCase
+from tests.support import camera_jpeg, medium, noise
+
+
+class SwitchingTest(WindowCase):
+    def card_of(self, name, *pictures):
+        path = self.folder / name
+        places = [(4096 + i * 200_704, data) for i, data in enumerate(pictures)]
+        path.write_bytes(medium(places, 4096 + 200_704 * (len(pictures) + 1)) + noise(24 << 20))
+        return path
+
+    def opened(self, name, *pictures):
+        self.assertTrue(self.session.open_image(self.card_of(name, *pictures)))
+        return self.session.job.folder
+
+    def test_during_a_search(self):
+        first = self.opened("one.img", *(camera_jpeg(i) for i in range(6)))
+        self.session.begin_search(Plan(("signatures",), every_byte=True))
+        self.wait(lambda: bool(self.session.just_found), "the first find")
+        second = self.opened("two.img")
+        self.assertFalse(self.session.searching)
+        changed = QSignalSpy(self.session.finds_changed)
+        for _ in range(40):
+            self.qt.processEvents()
+        self.assertEqual((self.session.just_found, self.session.progress, self.session.ending),
+                         ([], None, None))
+        self.assertEqual(changed.count(), 0)
+        self.assertEqual(self.session.job.find_ids(), [])
+        self.assertNotEqual(first, second)
+        self.session.begin_search(Plan(("signatures",)))
+        self.wait(lambda: not self.session.searching, "the second search")
+        self.assertEqual(self.session.ending, "done")
+        with Job(first) as job:
+            self.assertTrue(job.find_ids())
+
+    def test_during_the_decoding_of_every_frame(self):
+        clip = encode("mp4", frames=90, seed=5)
+        self.opened("one.img", clip)
+        self.session.begin_search(Plan(("signatures",), every_frame=False))
+        self.wait(lambda: not self.session.searching, "the search")
+        number = self.session.job.find_ids()[0][0]
+        self.session.decode_all(number)
+        self.assertIsNotNone(self.session.frames)
+        self.opened("two.img", clip)
+        self.assertIsNone(self.session.frames)
+        self.session.begin_search(Plan(("signatures",), every_frame=False))
+        self.wait(lambda: not self.session.searching, "the second search")
+        number = self.session.job.find_ids()[0][0]
+        self.session.decode_all(number)
+        self.assertIsNotNone(self.session.frames, "dead for good after a job was changed")
+        self.wait(lambda: self.session.frames is None, "all frames")
+        self.assertEqual(self.session.job.record(number).row.grade, "whole")
+
+    def test_during_a_delivery(self):
+        self.opened("one.img", *(camera_jpeg(i) for i in range(4)))
+        self.session.begin_search(Plan(("signatures",)))
+        self.wait(lambda: not self.session.searching, "the search")
+        ids = [row[0] for row in self.session.job.find_ids()]
+        self.session.begin_delivery(ids, self.folder / "bag")
+        self.opened("two.img")
+        for _ in range(40):
+            self.qt.processEvents()
+        self.assertIsNone(self.session.delivery)
+        self.assertIsNone(self.session.delivered)
+        self.assertIsNone(self.session.delivering)
+        self.assertEqual(self.session.job.tray_size(), (0, 0))
+
+    def test_a_queue_does_not_outlive_its_job(self):
+        self.opened("one.img", camera_jpeg(1))
+        self.session.begin_search(Plan(("signatures",), every_byte=True))
+        self.session.begin_search(Plan(("records",)))
+        self.assertEqual(len(self.session.queued), 1)
+        self.opened("two.img")
+        self.assertEqual(self.session.queued, [])
+        self.assertEqual(self.session.steps_waiting, set())
+
+    def test_a_damaged_job_keeps_the_open_one(self):
+        folder = self.opened("one.img", camera_jpeg(1))
+        broken = self.folder / "broken"
+        broken.mkdir()
+        (broken / "job.sqlite").write_bytes(b"no database" * 900)
+        self.assertFalse(self.session.open_job(broken))
+        self.assertEqual(self.session.job.folder, folder)
+        self.assertEqual(len(self.problems), 1)
+        self.assertTrue(self.problems[0].endswith("."))
+
+    def test_a_tray_that_cannot_be_written_is_one_sentence(self):
+        self.opened("one.img", camera_jpeg(1))
+        self.session.begin_search(Plan(("signatures",)))
+        self.wait(lambda: not self.session.searching, "the search")
+        number = self.session.job.find_ids()[0][0]
+        failing = JobError("job-not-written", path="/j", reason="database is locked")
+        with mock.patch.object(self.session.job, "put_in_tray", side_effect=failing):
+            self.session.set_tray([number], True)
+        self.assertIn("database is locked", self.problems[-1])
+
+    def test_new_jobs_have_folders_of_their_own(self):
+        folder = new_folder(self.folder / "card.img")
+        folder.mkdir(parents=True)
+        again = new_folder(self.folder / "card.img")
+        self.assertNotEqual(folder, again)
+        self.assertTrue(str(again).startswith(os.environ["XDG_DATA_HOME"]))
+
+
+class DemoTest(WindowCase):
+    def test_it_opens_on_search_with_its_plan_running(self):
+        card.build()
+        self.window.show_demo()
+        self.wait(lambda: self.session.searching, "the search")
+        self.assertEqual(self.window.stack.currentIndex(), SEARCH)
+        self.wait(lambda: bool(self.session.just_found), "pictures")
+        self.session.stop_search()
+        self.wait(lambda: not self.session.searching, "the end")
+        # Asked again, it goes on with what is missing and does not begin anew.
+        done = {row.step for row in self.session.job.steps() if row.ending == "done"}
+        self.window.show_demo()
+        self.wait(lambda: self.session.searching, "the rest")
+        self.assertFalse(done & set(self.session.search.plan.steps))
+        self.session.stop_search()
+        self.wait(lambda: not self.session.searching, "the end")
