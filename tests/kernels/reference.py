@@ -43,3 +43,72 @@ def entry_set_sum(entries: bytes) -> int:
         if at not in (2, 3):
             value = ((value % 2) * 0x8000 + value // 2 + byte) % 0x10000
     return value
+
+
+def apart(a: int, b: int) -> int:
+    """Distance of two byte values the short way round."""
+    return min((a - b) % 256, (b - a) % 256)
+
+
+def surprise(data: bytes, sector: int, pixel: int, width: int, big: bool, row: int) -> list[float]:
+    """Mean distance from the gradient forecast, clamped between neighbours; -1 where none is."""
+    means = []
+    for start in range(0, len(data), sector):
+        begin = max(start, 2 * pixel, row + pixel if row else 0)
+        if width > 1:
+            while (begin % width) != (0 if big else width - 1):
+                begin += 1
+        far = []
+        for i in range(begin, min(start + sector, len(data)), width):
+            left = data[i - pixel]
+            if row:
+                up, corner = data[i - row], data[i - row - pixel]
+                guess = sorted((min(left, up), left + up - corner, max(left, up)))[1]
+            else:
+                guess = 2 * left - data[i - 2 * pixel]
+            far.append(apart(data[i], guess))
+        means.append(sum(far) / len(far) if far else -1.0)
+    return means
+
+
+def pitch(data: bytes, sector: int, pixel: int, row: int) -> list[float]:
+    """Differences to the row above over those to the left; 0 below twelve steps a sample."""
+    found = []
+    for start in range(0, len(data), sector):
+        places = range(max(start, row + pixel), min(start + sector, len(data)))
+        up = sum(abs(data[i] - data[i - row]) for i in places)
+        left = sum(abs(data[i] - data[i - pixel]) for i in places)
+        found.append(up / (left + len(places)) if places and up > 12 * len(places) else 0.0)
+    return found
+
+
+def gif_codes(raw: bytes) -> int:
+    """Where the code size of the first picture of a GIF stands (GIF89a, sections 18 to 22)."""
+    at = 13 + (3 << (raw[10] & 7) + 1 if raw[10] & 0x80 else 0)
+    while raw[at] == 0x21:
+        at += 2
+        while raw[at]:
+            at += raw[at] + 1
+        at += 1
+    if raw[at] != 0x2C:
+        raise ValueError("no picture")
+    return at + 10 + (3 << (raw[at + 9] & 7) + 1 if raw[at + 9] & 0x80 else 0)
+
+
+def sub_blocks(raw: bytes, at: int) -> bytes:
+    """The bytes of the sub-blocks from `at` on, without their lengths."""
+    out = bytearray()
+    while raw[at]:
+        out += raw[at + 1 : at + 1 + raw[at]]
+        at += raw[at] + 1
+    return bytes(out)
+
+
+def crc32_ogg(page: bytes) -> int:
+    """Bit by bit, polynomial 0x04C11DB7, nothing reflected; the field itself as zero."""
+    register = 0
+    for byte in page[:22] + bytes(4) + page[26:]:
+        register ^= byte << 24
+        for _ in range(8):
+            register = (register << 1 ^ (0x04C11DB7 if register >> 31 else 0)) & 0xFFFFFFFF
+    return register
