@@ -52,7 +52,8 @@ def one(seed: int, kinds: list[str], keep: Path | None) -> tuple[str, Result | N
             lines += [f"    {name.replace('_', ' ')}: {item}" for item in getattr(result, name)]
         counts: Counter[str] = Counter(
             cards=1, live=result.live, live_missing=len(result.live_missing),
-            in_one_piece=result.in_one_piece, not_back=len(result.not_back), names=result.names,
+            in_one_piece=result.in_one_piece, not_back=len(result.not_back),
+            in_longer=result.in_longer, names=result.names,
             names_missing=len(result.names_missing), false_whole=len(result.false_whole))
         return "\n".join(lines), result, counts
 

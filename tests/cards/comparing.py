@@ -26,6 +26,7 @@ class Result:
     false_whole: list[str] = field(default_factory=list)
     live: int = 0
     in_one_piece: int = 0
+    in_longer: int = 0  # not given by itself, since it is the beginning of a longer file
     names: int = 0
     named_without_standing: int = 0
 
@@ -70,7 +71,9 @@ def _compare_gone(card: Card, gone: Gone, medium: mmap.mmap, by_hash: dict[str, 
     mine = by_hash.get(gone.sha256, [])
     if known and gone.size and stands_in_one_piece(gone.data, medium):
         result.in_one_piece += 1
-        if not mine:
+        if not mine and _begins_longer(card, gone.data):
+            result.in_longer += 1
+        elif not mine:
             result.not_back.append(f"{gone.path} ({gone.size} bytes, {gone.where})")
     name = gone.path.rsplit("/", 1)[-1]
     if gone.path in card.live or not gone.size or not name_stands(card.kind, name, medium):
@@ -78,6 +81,13 @@ def _compare_gone(card: Card, gone: Gone, medium: mmap.mmap, by_hash: dict[str, 
     result.names += 1
     if not any(f["name"] == name for f in finds):
         result.names_missing.append(f"{gone.path} ({gone.where})")
+
+
+def _begins_longer(card: Card, data: bytes) -> bool:
+    """Whether a longer file of the card begins with these bytes: it grew since, or what was removed
+    was the shortened one. They stand there as its beginning, and come back so."""
+    others = [*card.live.values(), *(gone.data for gone in card.gone)]
+    return any(len(other) > len(data) and other.startswith(data) for other in others)
 
 
 def stands_in_one_piece(data: bytes, medium: mmap.mmap) -> bool:

@@ -24,7 +24,7 @@ from needlewright.core.structures.view import View
 from needlewright.core.walks import Break, Check, Facts, Outcome, Walk
 from needlewright.demo.clips import encode
 from tests.cards import contents
-from tests.media import documents, of_format
+from tests.media import documents, of_format, sounds
 from tests.media.pictures import saved, scene
 from tests.support import finds_on, medium, noise
 
@@ -206,6 +206,20 @@ class StreamEndTest(unittest.TestCase):
                     doubted = walked.broken is not None or any(
                         c.outcome in AGAINST for c in walked.checks)
                     self.assertTrue(doubted, f"{name} cut at {cut}")
+
+
+    def test_a_closing_tag_in_another_files_cluster(self):
+        sound = next(s.data for s in of_format("mp3") if s.name == "bare")
+        for tag, torn in ((b"TAG" + b"Reedmouth".ljust(90, b"\0") + b"2031" + bytes(31), False),
+                          (b"TAG" + "Wehr Süd ".encode("latin-1").ljust(90) + b"    " + b"a" * 31,
+                           False),
+                          (b"TAG" + noise(125, 3), True), (b"TAG" + b"weir;3 otters\n" * 9, True),
+                          (b"APETAGEX" + noise(200, 4), True)):
+            for form, data in (("mp3", sound), ("flac", sounds.encode("flac", "flac", 7))):
+                walked = follow(MemorySource(data + tag), 0, formats()[form], STOP)
+                doubted = any(c.code == "end-cut" for c in walked.checks)
+                self.assertEqual(doubted, torn, (form, tag[:20]))
+                self.assertEqual(walked.stop, len(data) + (0 if torn else 128))
 
 
 class FormatFaultsTest(unittest.TestCase):

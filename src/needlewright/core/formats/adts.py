@@ -9,7 +9,7 @@ from needlewright.core.kernels.sound_frames import ADTS
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.frame_chain import follow_chain
 from needlewright.core.structures.stream_end import cut_at_sector, cut_check
-from needlewright.core.structures.tags import closing_tags_end, id3_end
+from needlewright.core.structures.tags import closing_tags_end, id3_end, torn_tag
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
@@ -31,7 +31,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         problem = FormatError("no frame where one must be", offset=chain.damaged)
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "samples-agree", {"samples": chain.frames})
-    cut = problem is None and end == chain.stop and cut_at_sector(view, end, (view.take(first, 2),))
+    cut = problem is None and (torn_tag(view, end) or (
+        end == chain.stop and cut_at_sector(view, end, (view.take(first, 2),))))
     return finish(
         start, end, problem, Facts(duration_s=round(chain.seconds, 3) or None), parts,
         (structure(problem, start, len(parts)), samples,

@@ -11,7 +11,8 @@ from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.kernels.flac import BROKEN, MORE, follow_frames
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.tags import closing_tags_end
+from needlewright.core.structures.stream_end import cut_check
+from needlewright.core.structures.tags import closing_tags_end, torn_tag
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
@@ -105,7 +106,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
               extra={"sound": f"{state.channels} ch, {state.rate:,} Hz, {state.depth} bit"}),
         state.parts,
         (structure(problem, start, len(state.parts)), coded,
-         end_mark(problem is None, counted=True)),
+         cut_check() if problem is None and torn_tag(view, end)
+         else end_mark(problem is None, counted=True)),
         share=share, verified=None if problem is None else state.at)
 
 

@@ -13,7 +13,7 @@ from needlewright.core.kernels.sound_frames import MPEG
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.frame_chain import Chain, follow_chain
 from needlewright.core.structures.stream_end import cut_at_sector, cut_check
-from needlewright.core.structures.tags import closing_tags_end, id3_end
+from needlewright.core.structures.tags import closing_tags_end, id3_end, torn_tag
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
@@ -84,8 +84,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "samples-agree", {"samples": chain.frames})
     sure = chain.sure_until if end == chain.stop else None if problem is None else problem.offset
-    cut = problem is None and stated is None and end == chain.stop and cut_at_sector(
-        view, end, (view.take(first, 2),))
+    cut = problem is None and (torn_tag(view, end) or (
+        stated is None and end == chain.stop and cut_at_sector(view, end, (view.take(first, 2),))))
     return finish(
         start, end, problem, Facts(duration_s=seconds or None), parts,
         (structure(problem, start, len(parts)), samples,

@@ -6,6 +6,10 @@ from needlewright.core.errors import FormatError
 from needlewright.core.structures.view import View
 
 MAX_TAG = 1 << 28
+ID3V1_BYTES = 128
+YEAR = slice(93, 97)
+NO_TEXT = frozenset(range(1, 9)) | frozenset(range(14, 32))
+IN_YEAR = frozenset(b"0123456789 -?\0")
 
 
 def id3_end(view: View, at: int) -> int:
@@ -21,13 +25,26 @@ def id3_end(view: View, at: int) -> int:
 
 
 def closing_tags_end(view: View, at: int) -> int:
-    """Place behind the tags that close a file at `at`: APEv2, then ID3v1."""
+    """Place behind the tags that close a file at `at`: APEv2, then ID3v1. What does not read as
+    one is none."""
     head = view.peek(at, 32)
     if head[:8] == b"APETAGEX" and len(head) == 32:
         size = int.from_bytes(head[12:16], "little")
         end = at + size + 32  # the size counts the footer, not the header
-        if size <= MAX_TAG and end <= view.stop:
+        if 32 <= size <= MAX_TAG and end <= view.stop and view.peek(end - 32, 8) == b"APETAGEX":
             at = end
-    if view.peek(at, 3) == b"TAG" and at + 128 <= view.stop:
-        at += 128
+    if _reads_as_id3v1(view.peek(at, ID3V1_BYTES)):
+        at += ID3V1_BYTES
     return at
+
+
+def torn_tag(view: View, end: int) -> bool:
+    """Whether a closing tag begins at the end of the sound and something else follows in it."""
+    head = view.peek(end, 8)
+    return head[:3] == b"TAG" or head == b"APETAGEX"
+
+
+def _reads_as_id3v1(tag: bytes) -> bool:
+    """Text in its fields (the last three bytes are the track and the genre), digits in its year."""
+    return (len(tag) == ID3V1_BYTES and tag[:3] == b"TAG" and IN_YEAR.issuperset(tag[YEAR])
+            and NO_TEXT.isdisjoint(tag[3:125]))
