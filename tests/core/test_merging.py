@@ -1,6 +1,7 @@
 """Two ways to one file are one find, decided by proof."""
 
 import unittest
+from dataclasses import replace
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
@@ -64,6 +65,19 @@ class MergingTest(FolderTest):
         job.recheck_finds(job.sources()[0].id, [carved(900)])
         self.assertEqual([(r.name, r.grade) for r in job.matching(Filter())],
                          [("BF_0201.JPG", "whole")])
+
+    def test_later_checks_of_a_carve_do_not_outweigh_reused_clusters(self):
+        record = recorded(900, Grade.PARTIAL)
+        record = replace(record, checks=(*record.checks, Check(
+            "clusters", Outcome.FAIL, "clusters-reused", {"bytes": 125, "share": 0.139})))
+        job, rows = self.settled(record, carved(900, Grade.PARTIAL))
+        source = job.sources()[0]
+        job.recheck_finds(source.id, [replace(carved(900), found_by=("signatures",))])
+        rows = job.matching(Filter())
+        self.assertEqual([(r.name, r.grade) for r in rows], [("BF_0201.JPG", "partial")])
+        codes = [c.code for c in job.record(rows[0].id).checks]
+        self.assertIn("clusters-reused", codes)
+        self.assertEqual(len(codes), len(set(codes)))
 
     def test_a_whole_carve_proves_a_record_of_its_length(self):
         job, rows = self.settled(recorded(900, Grade.PARTIAL, claim=True), carved(900))

@@ -13,10 +13,10 @@ from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources import mounts
 from needlewright.core.sources.budget import FREE_BYTES, FREE_STEPS, LOOK_EVERY, TIMES, Budget
-from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.open_files import SplitImage, pieces_of
 from needlewright.core.sources.pieces import PiecedSource, position
+from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Span
 from needlewright.core.sources.windows import Window
 from needlewright.core.stopping import Interrupted

@@ -144,11 +144,17 @@ def _joined(find: Find, stands: Standing) -> Find:
 
 def _named(find: Find, stands: Standing) -> Find:
     """A proven carve under the name of the record that it proves."""
-    checks = [*find.checks, *_proven(c for c in stands.checks if c.name in RECORD_CHECKS)]
-    grade = Grade.PARTIAL if any(c.outcome in AGAINST for c in checks) else find.grade
     record = None if stands.record is None else replace(stands.record, claim=False)
-    return replace(_joined(find, stands), name=stands.name, path=stands.path,
-                   removed=stands.removed, record=record, checks=tuple(checks), grade=grade)
+    return replace(with_record(_joined(find, stands), stands), record=record)
+
+
+def with_record(find: Find, stands: Standing) -> Find:
+    """A carve under the name of a record, and with what that says against it: clusters that belong
+    to others now are a doubt, whatever decodes."""
+    checks = [*find.checks, *_proven(c for c in stands.checks if c.name in RECORD_CHECKS)]
+    against = find.grade is Grade.WHOLE and any(c.outcome in AGAINST for c in checks)
+    return replace(find, name=stands.name, path=stands.path, removed=stands.removed,
+                   checks=tuple(checks), grade=Grade.PARTIAL if against else find.grade)
 
 
 def _proven(checks: object) -> list[Check]:

@@ -18,7 +18,7 @@ from needlewright.core.errors import JobError
 from needlewright.core.finds import INSIDE, Find, Record, key_of
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.database import Database
-from needlewright.core.jobs.merging import RECORD_CHECKS, Act, Standing, is_same, settle
+from needlewright.core.jobs.merging import Act, Standing, is_same, settle, with_record
 from needlewright.core.walks import Check, Outcome
 
 COLUMNS = (
@@ -286,7 +286,6 @@ def _kept_record(find: Find, stands: Standing) -> Find:
     """`find` with the record that its earlier version has, if it brings none."""
     if find.record is not None or stands.record is None:
         return replace(find, found_by=tuple(dict.fromkeys((*stands.found_by, *find.found_by))))
-    checks = (*find.checks, *(c for c in stands.checks if c.name in RECORD_CHECKS))
-    return replace(find, name=stands.name, path=stands.path, removed=stands.removed,
-                   record=stands.record, checks=checks,
+    named = with_record(find, stands)
+    return replace(named, record=stands.record,
                    found_by=tuple(dict.fromkeys((*stands.found_by, *find.found_by))))
