@@ -69,7 +69,7 @@ def _parser() -> argparse.ArgumentParser:
     search.set_defaults(action=_search)
 
     deliver = commands.add_parser("deliver", help=help_for["deliver"])
-    deliver.add_argument("--job", required=True, help=help_for["job"])
+    deliver.add_argument("--job", required=True, help=help_for["job_there"])
     deliver.add_argument("--to", required=True, metavar="DIR", help=help_for["to"])
     deliver.add_argument("--grades", type=_listed(GRADES), help=help_for["grades"])
     deliver.add_argument("--kinds", type=_kinds, help=help_for["kinds"])

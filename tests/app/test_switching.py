@@ -10,6 +10,7 @@ from PySide6.QtTest import QSignalSpy
 from needlewright.app.settings import new_folder
 from needlewright.app.window import SEARCH
 from needlewright.core.errors import JobError
+from needlewright.core.jobs.database import Database
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.demo import card
@@ -89,6 +90,25 @@ class SwitchingTest(WindowCase):
         self.opened("two.img")
         self.assertEqual(self.session.queued, [])
         self.assertEqual(self.session.steps_waiting, set())
+
+    def test_a_job_that_can_be_read_in_part(self):
+        folder = self.opened("one.img", *(camera_jpeg(i) for i in range(3)))
+        self.session.begin_search(Plan(("signatures",)))
+        self.wait(lambda: not self.session.searching, "the search")
+        told = QSignalSpy(self.session.problem)
+
+        def half(database, sql, values=(), plain=Database.rows):
+            found = plain(database, sql, values)
+            if "ORDER BY" in sql and "finds f" in sql:
+                database.damage = "database disk image is malformed"
+            return found
+
+        with mock.patch.object(Database, "rows", half):
+            self.session.open_job(folder)
+            self.wait(lambda: told.count() > 0, "the sentence")
+            self.wait(lambda: len(self.window.finds.sheet.sheet.ids) == 3, "what can be read")
+        self.assertEqual(told.count(), 1)
+        self.assertIn("what can be read is shown", told.at(0)[0])
 
     def test_a_damaged_job_keeps_the_open_one(self):
         folder = self.opened("one.img", camera_jpeg(1))

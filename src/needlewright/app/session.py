@@ -14,7 +14,7 @@ from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.settings import Settings, jobs_folder, new_folder
 from needlewright.app.viewmodels.finds import FindsModel
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
-from needlewright.core.errors import NeedlewrightError
+from needlewright.core.errors import JobError, NeedlewrightError
 from needlewright.core.jobs.folder import strip_path
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
@@ -69,6 +69,7 @@ class Session(QObject):
         self.copies.image_came.connect(self._image_came)
         self.copies.changed.connect(self._copy_changed)
         self.finds = FindsModel(self)
+        self.finds.damaged.connect(self._job_damaged)
         self.pictures = PictureWork(self)
         self.pictures.start()
 
@@ -116,6 +117,11 @@ class Session(QObject):
         self.tray_changed.emit()
         self.search_changed.emit()
         self.selected.emit(None)
+
+    def _job_damaged(self, folder: object, reason: str) -> None:
+        if self.job is not None and self.job.folder == folder:
+            self.problem.emit(errors.explain(JobError(
+                "job-damaged-in-part", path=str(folder), reason=reason)))
 
     def name_job(self, title: str) -> None:
         assert self.job is not None

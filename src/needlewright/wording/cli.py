@@ -20,6 +20,7 @@ HELP = {
     "standin": "a simulated device or service (not part of this version yet)",
     "deliver": "hand over finds as a bag",
     "run": "all of it in one go",
+    "job_there": "the job folder",
     "job": "the job folder; made if it is not there", "to": "the folder that becomes the bag",
     "formats": "which formats, with commas: jpeg, mp4, tiff, …",
     "every_byte": "look for files at every byte, not only where sectors begin",

@@ -48,6 +48,8 @@ SENTENCES = {
     "job-not-written": "The job at {path} could not be written: {reason}. What was saved before "
                        "is safe.",
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
+    "job-damaged-in-part": "Parts of the job file at {path} cannot be read ({reason}); what can be "
+                           "read is shown.",
     "job-on-source": "{path} lies on the medium that is being recovered, and nothing may be "
                      "written there; choose another disk for it.",
     "source-silent": "{path} did not open within {seconds} seconds.",

@@ -42,6 +42,7 @@ class FindsModel(QThread):
     """Answers the newest question with a Sheet; older ones are skipped."""
 
     answered = Signal(object)  # Sheet
+    damaged = Signal(object, str)  # folder of a job that can be read in part only, and why; once
     lane_answered = Signal(int, object)  # source, ReadLane or None
     texture_answered = Signal(int, object)  # source, TextureLane
     volumes_answered = Signal(int, object)  # source, VolumesLane or None
@@ -59,6 +60,7 @@ class FindsModel(QThread):
         self._refresh_at: float | None = None
         self._rested_at = 0.0
         self.question = Question()
+        self._told_of: set[Path] = set()  # jobs whose damage was told
         self._looked: set[tuple[Path, int]] = set()  # sources whose volumes were looked for
 
     def open(self, folder: Path | None) -> None:
@@ -171,14 +173,19 @@ class FindsModel(QThread):
         except NeedlewrightError:
             return np.zeros((0, 3), np.int64)
 
-    @staticmethod
-    def _answer(folder: Path | None, question: Question) -> Sheet:
+    def _tell_damage(self, folder: Path, damage: str | None) -> None:
+        if damage is not None and folder not in self._told_of:
+            self._told_of.add(folder)
+            self.damaged.emit(folder, damage)
+
+    def _answer(self, folder: Path | None, question: Question) -> Sheet:
         if folder is None:
             return lay_out([], question.view_width, question.row_height, {}, False)
         try:
             with Job(folder, read_only=True) as job:
                 items = job.find_ids(question.wanted, question.order)
                 sizes = {source.id: source.size for source in job.sources()}
+                self._tell_damage(folder, job.damage)
         except NeedlewrightError:  # the folder went away; the session tells about it
             items, sizes = [], {}
         return lay_out(items, question.view_width, question.row_height, sizes,
