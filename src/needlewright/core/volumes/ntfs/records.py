@@ -32,6 +32,7 @@ ATTRIBUTE = struct.Struct("<IIBBHHH")
 RESIDENT = struct.Struct("<IHBx")
 RUNNING = struct.Struct("<QQHB5xQQQ")
 FILE_NAME = struct.Struct("<QQQQQQQIIBB")
+INDEXED = 0x1000_0000  # of the flags beside a name: it is a folder's
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +61,7 @@ class FileName:
     space: int
     size: int
     stamps: tuple[int, int, int]  # created, modified, accessed
+    of_folder: bool = False
 
     def times(self) -> Times:
         created, modified, accessed = self.stamps
@@ -175,13 +177,13 @@ def file_name(value: bytes) -> FileName | None:
     """A name attribute's value, which index entries hold as well; None where it is none."""
     if len(value) < 66:
         return None
-    (parent, created, modified, _, accessed, _, size, _, _, length,
+    (parent, created, modified, _, accessed, _, size, flags, _, length,
      space) = FILE_NAME.unpack_from(value)
     if not length or 66 + 2 * length > len(value) or space > 3:
         return None
     name = value[66 : 66 + 2 * length].decode("utf-16-le", "replace")
     return FileName(parent & 0xFFFF_FFFF_FFFF, parent >> 48, name, space, size,
-                    (created, modified, accessed))
+                    (created, modified, accessed), bool(flags & INDEXED))
 
 
 def index_end(block: bytes) -> tuple[int, int]:

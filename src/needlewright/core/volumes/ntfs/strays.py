@@ -52,7 +52,7 @@ class Strays:
         for ref, sequence, name, inside in stray_names(raw, max(0, start - END_MARKS), stop):
             if name.parent == LOST_PARENT:  # it stands in its folder's own record
                 name = replace(name, parent=folder)
-            if name.space == DOS_NAME or name.parent != folder or (
+            if name.space == DOS_NAME or name.of_folder or name.parent != folder or (
                     len(self._names) + len(self._headless) >= MAX_STRAYS):
                 continue
             if ref >= FIRST_USER_RECORD:
