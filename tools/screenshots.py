@@ -47,7 +47,8 @@ def shoot(window: MainWindow, folder: Path, name: str) -> None:
 def settle(window: MainWindow) -> None:
     """Wait for the thumbnails in view."""
     sheet = window.finds.sheet
-    wanted = [int(sheet.sheet.ids[i]) for i in sheet.sheet.visible(0, sheet.height())]
+    top = sheet.verticalScrollBar().value()
+    wanted = [int(sheet.sheet.ids[i]) for i in sheet.sheet.visible(top, top + sheet.height())]
     wait(lambda: all(window.thumbnails.get(i) is not None for i in wanted))
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSize, Qt
 from PySide6.QtWidgets import (
     QBoxLayout,
     QFrame,
@@ -82,9 +82,16 @@ def fill(layout: QBoxLayout, *things: QWidget | QLayout | int | None) -> None:
             layout.addWidget(thing)
 
 
+class _Content(QWidget):
+    """What scrolls: as high as it must be at its width, not as at its narrowest."""
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(super().minimumSizeHint().width(), 1)
+
+
 def scrolling(inside: QLayout, name: str) -> QScrollArea:
     """`inside` in an area that scrolls up and down where it is too long."""
-    content = QWidget()
+    content = _Content()
     content.setObjectName("station")
     content.setLayout(inside)
     area = QScrollArea()
