@@ -201,11 +201,12 @@ class StreamEndTest(unittest.TestCase):
                          key=lambda s: len(s.data))
             for cut in (8192, 16_384):
                 if cut < len(sample.data) - 1024:
-                    source = MemorySource(sample.data[:cut] + noise(9000, cut))
-                    walked = follow(source, 0, formats()[name], STOP)
-                    doubted = walked.broken is not None or any(
-                        c.outcome in AGAINST for c in walked.checks)
-                    self.assertTrue(doubted, f"{name} cut at {cut}")
+                    for behind in (noise(9000, cut), bytes(9000)):
+                        source = MemorySource(sample.data[:cut] + behind)
+                        walked = follow(source, 0, formats()[name], STOP)
+                        doubted = walked.broken is not None or any(
+                            c.outcome in AGAINST for c in walked.checks)
+                        self.assertTrue(doubted, f"{name} cut at {cut}")
 
 
     def test_a_closing_tag_in_another_files_cluster(self):

@@ -9,6 +9,8 @@ from __future__ import annotations
 from needlewright.core.structures.view import View
 from needlewright.core.walks import Check, Outcome
 
+BLANK_REST = 16  # bytes: zeros of a frame that are more than its padding
+
 
 def cut_at_sector(view: View, end: int, beginnings: tuple[bytes, ...],
                   even: bool = False) -> bool:
@@ -27,8 +29,11 @@ def cut_at_sector(view: View, end: int, beginnings: tuple[bytes, ...],
     if any(head.startswith(b[: max(1, min(len(b), to_edge))]) for b in beginnings):
         return True
     # The last frame may have begun in the cluster before: behind a file's own end drivers leave
-    # zeros, behind the rest of a frame in another file's cluster lies that file.
-    return bool(head.strip(b"\0"))
+    # zeros, behind the rest of a frame in another file's cluster lies that file. Where nobody took
+    # the cluster, that rest is blank itself.
+    inside = (end - view.start) % view.source.sector_size
+    rest = view.peek(end - inside, inside)
+    return bool(head.strip(b"\0")) or (inside >= BLANK_REST and not rest.strip(b"\0"))
 
 
 def padded_with_zeros(view: View, end: int) -> bool:
