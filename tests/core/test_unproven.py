@@ -268,6 +268,19 @@ class FormatFaultsTest(unittest.TestCase):
         spoilt[at + 4 : at + 8] = (1 << 31).to_bytes(4, "big")
         self.assertIsNotNone(self.walk("mp4", bytes(spoilt)).broken)
 
+    def test_what_stands_before_damage_under_one_checksum(self):
+        clip = next(s.data for s in of_format("matroska") if s.name == "h264")
+        for cut in (16_384, 61_440):
+            data = clip[:cut] + noise(200_000, cut)
+            walked = self.walk("matroska", data)
+            self.assertGreaterEqual(walked.stop, min(cut, 20_000))
+            self.assertLessEqual(walked.verified, cut)
+            self.assertEqual([f.format for f in finds_on(MemorySource(data))], ["mkv"])
+        tone = sounds.encode("ogg", "libopus", 12, rate=48_000)
+        data = tone[:4096] + noise(60_000, 1)
+        self.assertEqual([(f.format, f.grade.value) for f in finds_on(MemorySource(data))],
+                         [("opus", "remnant")])
+
     def test_silent_codings_are_told(self):
         for form, name in (("webp", "lossy"), ("heif", "plain"), ("matroska", "vp9"),
                            ("amr", "narrow")):

@@ -51,6 +51,7 @@ class _State:
     codings: list[str] = field(default_factory=list)
     blocks: int = 0
     last_block: int | None = None  # where the last block or element began
+    reach: int = 0  # behind the blocks of a cluster whose checksum does not agree
     clusters: int = 0
     checksums: int = 0
     last_time: int = 0  # in units of the scale
@@ -121,6 +122,7 @@ def _cluster(state: _State, cluster: Element, segment_stop: int) -> None:
     view = state.view
     stop = segment_stop if cluster.open_ended else cluster.stop
     at, time = cluster.body, 0
+    bad: FormatError | None = None
     while at < stop:
         if state.blocks > MAX_ELEMENTS:
             raise FormatError("too many blocks", offset=at)
@@ -144,10 +146,16 @@ def _cluster(state: _State, cluster: Element, segment_stop: int) -> None:
                 if inner.number == 0xA1:
                     _block(state, inner, time)
         elif element.number == CRC and at == cluster.body and not cluster.open_ended:
-            _verify(state, element, cluster.stop)
-        state.last_block = at
+            bad = _verify(state, element, cluster.stop)
+            if bad is not None and state.last_block is None:
+                state.last_block = cluster.start
+        if bad is None:
+            state.last_block = at
         at = element.stop
     state.at = at
+    if bad is not None:  # its blocks were followed all the same: most of them may be there
+        state.reach = at
+        raise bad
 
 
 def _block(state: _State, element: Element, time: int) -> None:
@@ -163,10 +171,10 @@ def _block(state: _State, element: Element, time: int) -> None:
     state.last_time = max(state.last_time, time + shift)
 
 
-def _verify(state: _State, element: Element, stop: int) -> None:
-    """The checksum over all that follows in the same parent."""
+def _verify(state: _State, element: Element, stop: int) -> FormatError | None:
+    """The checksum over all that follows in the same parent: what is wrong with it, or None."""
     if element.stop - element.body != 4 or stop > state.view.stop:
-        return
+        return None
     value, at = 0, element.stop
     while at < stop:
         block = state.view.source.read_at(at, min(READ_BYTES, stop - at))
@@ -174,8 +182,9 @@ def _verify(state: _State, element: Element, stop: int) -> None:
             raise FormatError("the data ends here", offset=at)
         value, at = zlib.crc32(block, value), at + len(block)
     if value != state.view.little(element.body, 4):
-        raise FormatError("a checksum does not agree", offset=element.start)
+        return FormatError("a checksum does not agree", offset=element.start)
     state.checksums += 1
+    return None
 
 
 def _follow(state: _State, start: int) -> None:
@@ -240,7 +249,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         problem = error
     if not state.tracks and not state.clusters:
         raise problem or FormatError("no clip", offset=start)
-    end = state.at if problem is None else max(start + 4, problem.offset)
+    end = state.at if problem is None else max(start + 4, problem.offset, state.reach)
     stated = state.duration * state.scale / 1e9
     seconds = stated if 0 < stated < MAX_SECONDS else None  # false for a value that is no number
     reached = min(state.last_time * state.scale / 1e9, MAX_SECONDS)

@@ -25,6 +25,7 @@ FIRST, LAST = 2, 4
 @dataclass(slots=True)
 class _State:
     at: int
+    stop: int = 0  # behind the last page, whole or not
     pages: int = 0
     open_streams: set[int] = field(default_factory=set)
     numbers: dict[int, int] = field(default_factory=dict)
@@ -69,6 +70,7 @@ def _page(view: View, state: _State) -> None:
     size = 27 + len(table) + sum(table)
     page = view.take(at, size)
     if ogg_page_crc(page) != int.from_bytes(head[22:26], "little"):
+        state.stop = at + size  # its first packets may be there all the same
         raise FormatError("a page's checksum does not agree", offset=at)
     serial, number = (int.from_bytes(head[i : i + 4], "little") for i in (14, 18))
     if head[5] & FIRST:
@@ -85,7 +87,7 @@ def _page(view: View, state: _State) -> None:
     if head[5] & LAST:
         state.open_streams.discard(serial)
     state.pages += 1
-    state.at = at + size
+    state.at = state.stop = at + size
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
@@ -110,7 +112,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     # How long it was to be stands on the last page only, so what is missing is unknown.
     width, height = state.size or (None, None)
     return finish(
-        start, state.at, problem,
+        start, state.stop, problem,
         Facts(width, height, duration_s=round(state.seconds, 3) or None,
               extra={"codings": ", ".join(sorted(codings))}), parts,
         (structure(problem, start, state.pages), coded, end_mark(problem is None)),

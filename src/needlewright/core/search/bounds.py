@@ -22,6 +22,7 @@ from needlewright.core.walks import Walk
 BLOCK_BYTES, FIRST_BYTES = 1 << 20, 1 << 15
 HEAD_BYTES = 64
 BLANK_BYTES = 4096  # of one value, as no coded data holds
+HEAD_SHARE = 0.001  # of a file: a remnant
 LEAST_BYTES = 2048  # of a broken file without a preview, below which it is nothing
 
 
@@ -39,9 +40,12 @@ def borne_out(source: Source, walk: Walk, stop: StopSignal, table: SignatureTabl
         length = max(1, walk.stop - walk.start)
         walk = replace(walk, stop=reach, share=round(
             min(walk.share, (reach - walk.start) / length), 4))
-    nothing = walk.preview is None and walk.stop - walk.start < LEAST_BYTES
-    if nothing or (walk.share <= 0.0 and walk.preview is None):
+    if walk.preview is not None:
+        return walk
+    if walk.stop - walk.start < LEAST_BYTES:
         raise FormatError("nothing-borne-out", offset=walk.start)
+    if walk.share <= 0.0:  # a head and something behind it, less than one picture or sound
+        walk = replace(walk, share=HEAD_SHARE)
     return walk
 
 
