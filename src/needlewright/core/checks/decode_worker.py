@@ -60,15 +60,12 @@ def _limit() -> list[str]:
     return confine()
 
 
-class ExtentFile(io.RawIOBase):
-    """The extents of a file, read one behind another from where they lie; None is a hole."""
+class _Addressed(io.RawIOBase):
+    """A file of `size` bytes that is read from where it was last left."""
 
-    def __init__(self, path: str, extents: list[tuple[int | None, int]]) -> None:
+    def __init__(self, size: int) -> None:
         super().__init__()
-        self._fd = os.open(path, os.O_RDONLY)
-        self._extents = extents
-        self._size = sum(length for _, length in extents)
-        self._at = 0
+        self._size, self._at = size, 0
 
     def readable(self) -> bool:
         return True
@@ -83,6 +80,15 @@ class ExtentFile(io.RawIOBase):
 
     def tell(self) -> int:
         return self._at
+
+
+class ExtentFile(_Addressed):
+    """The extents of a file, read one behind another from where they lie; None is a hole."""
+
+    def __init__(self, path: str, extents: list[tuple[int | None, int]]) -> None:
+        super().__init__(sum(length for _, length in extents))
+        self._fd = os.open(path, os.O_RDONLY)
+        self._extents = extents
 
     def read(self, size: int = -1) -> bytes:
         wanted = self._size - self._at if size is None or size < 0 else size
@@ -113,27 +119,12 @@ class ExtentFile(io.RawIOBase):
         super().close()
 
 
-class ServedFile(io.RawIOBase):
+class ServedFile(_Addressed):
     """A file whose bytes only the parent can read, asked for piece by piece."""
 
     def __init__(self, size: int, stdin: BinaryIO, stdout: BinaryIO) -> None:
-        super().__init__()
-        self._size, self._at = size, 0
+        super().__init__(size)
         self._stdin, self._stdout = stdin, stdout
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def seek(self, offset: int, whence: int = 0) -> int:
-        base = {0: 0, 1: self._at, 2: self._size}[whence]
-        self._at = max(0, base + offset)
-        return self._at
-
-    def tell(self) -> int:
-        return self._at
 
     def read(self, size: int = -1) -> bytes:
         left = max(0, self._size - self._at)
