@@ -96,7 +96,10 @@ class CommandTest(FolderTest):
                              "--removed-only"), 1, "Nothing is chosen")
         self.check(self.call("deliver", "--job", "job", "--to", "four", "--kinds", "photo",
                              "--folder", "DCIM"), 2, "No record names")
-        self.check(self.call("deliver", "--job", "job", "--to", "five"), 1, "tray")
+        for more in ((), ("--dry-run",)):
+            self.check(self.call("deliver", "--job", "job", "--to", "five", *more), 1, "tray")
+            self.check(self.call("deliver", "--job", "job", "--to", "six", "--removed-only", *more),
+                       1, "Nothing is chosen")
         self.check(self.call("deliver", "--job", "job", "--to", "bag", "--grades", "whole"), 1,
                    "not empty")
 

@@ -264,7 +264,8 @@ def _stop_on_interrupt() -> threading.Event:
 
 def _deliver(options: argparse.Namespace) -> int:
     with Job(options.job) as job:
-        chosen = options.grades is not None or options.kinds is not None
+        chosen = (options.grades is not None or options.kinds is not None
+                  or options.removed_only or bool(options.folder))  # else what is in the tray
         rows = job.matching(Filter(
             kinds=frozenset(options.kinds or ()), grades=frozenset(options.grades or ()),
             tray_only=not chosen and options.ids is None,
@@ -280,6 +281,8 @@ def _deliver(options: argparse.Namespace) -> int:
             if not any(_in_folder(row, options.folder) for row in job.matching()):
                 raise NeedlewrightError("folder-unknown", folder=options.folder)
         if options.dry_run:
+            if all(row.grade == "gone" for row in rows):
+                raise NeedlewrightError("nothing-chosen")
             print("\n".join(words.dry_run(rows)))
             return 0
         return _hand_over(job, rows, Path(options.to))

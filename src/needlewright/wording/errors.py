@@ -66,7 +66,7 @@ SENTENCES = {
     "folder-unknown": "No record names the folder {folder}.",
     "reference-unused": "Nothing in this version uses --reference yet; leave it out.",
     "find-unknown": "This job has no find number {find}.",
-    "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray first.",
+    "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray, or choose others.",
     "to-in-job": "{path} lies inside the job folder or around it; deliver somewhere else.",
     "to-on-source": "{path} lies on {source}, the medium being recovered; nothing is ever written "
                     "there. Deliver to another disk.",
