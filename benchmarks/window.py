@@ -123,7 +123,7 @@ def read_lane() -> None:
         at = size // 100_000 * index // 512 * 512
         states.set(at, at + 4096, State.UNREADABLE)
     app = application()
-    tape = Tape("", "Finds", "", "Read")
+    tape = Tape("", "Finds", "", {"read": "Read"})
     tape.resize(1280, 82)
     tape.show_source("drive", size)
     tape.show_read(lane_of(states, []))
