@@ -307,6 +307,15 @@ class ContentTest(FolderTest):
                 with self.assertRaises(SourceError):
                     content.open(Place())
 
+    def test_a_strange_job_names_no_file_outside_its_folder(self):
+        outside = self.image(self.data, "private.txt")
+        inside = self.folder / "strange"
+        inside.mkdir()
+        (inside / "link").symlink_to(outside)
+        for file in (str(outside), "../private.txt", "link"):
+            with self.subTest(file), self.assertRaises(SourceError):
+                Stored(file, "00" * 32, 700).open(Place(None, inside))
+
     def test_what_no_job_of_ours_holds_is_damage(self):
         for told in ({}, {"kind": "spell"}, {"kind": "inline", "at": 1, "data": "xyz"},
                      {"kind": "stretches", "extents": [[1]]}, {"kind": "packed", "size": 1},

@@ -147,7 +147,11 @@ class Stored(Content):
     def open(self, place: Place) -> Source:
         if place.folder is None:
             raise SourceError("source-missing", path=self.file)
-        return ImageFile(place.folder / self.file)
+        path = (place.folder / self.file).resolve()
+        if not path.is_relative_to(place.folder.resolve()):
+            # A strange job may name any file of this computer, to be delivered with the others.
+            raise SourceError("source-missing", path=self.file)
+        return ImageFile(path)
 
     def as_json(self) -> dict[str, Any]:
         return {"kind": "stored", "file": self.file, "sha256": self.sha256, "size": self.length}
