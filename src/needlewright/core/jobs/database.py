@@ -1,36 +1,30 @@
 """The connection to a job's SQLite file: the one place where its errors become ours.
 
-Writers of one job wait for each other in this process by a lock, in turn, and only for other
-processes by asking SQLite again and again. What can still be read of a damaged file is given; that
-it is damaged is kept in `damage`.
+All writing is done by the job's one writing thread (see `scribe`); only for other processes is
+SQLite asked again and again. What can still be read of a damaged file is given; that it is damaged
+is kept in `damage`.
 """
 
 from __future__ import annotations
 
 import os
 import sqlite3
-import threading
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from needlewright.core.errors import JobError
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.migrations import MIGRATIONS, migrate
+from needlewright.core.jobs.scribe import Scribe, scribe_of
 
 BUSY_SECONDS = 20.0
 FULL_OR_READ_ONLY = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR,
                      sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_CANTOPEN,
                      sqlite3.SQLITE_PERM)
 Row = tuple[Any, ...]
-_locks: dict[str, threading.RLock] = {}
-_locks_lock = threading.Lock()
-
-
-def _lock_of(folder: Path) -> threading.RLock:
-    with _locks_lock:
-        return _locks.setdefault(os.path.realpath(folder), threading.RLock())
+T = TypeVar("T")
 
 
 class Database:
@@ -39,10 +33,14 @@ class Database:
     def __init__(self, folder: Path, *, create: bool, read_only: bool) -> None:
         self.folder = folder
         self.damage: str | None = None
-        self._lock = _lock_of(folder)
         self._connection = _connect(folder, create, read_only)
+        self._scribe: Scribe | None = None if read_only else scribe_of(folder)
 
     def close(self) -> None:
+        """Close it, after all that waits is written."""
+        scribe, self._scribe = self._scribe, None
+        if scribe is not None:
+            scribe.leave()
         self._connection.close()
 
     @property
@@ -84,18 +82,31 @@ class Database:
         except sqlite3.Error as error:
             raise self._explained(error) from error
 
-    @contextmanager
-    def writing(self) -> Iterator[None]:
-        """One transaction: all of it happens or nothing."""
-        with self._lock:
-            self.run("BEGIN IMMEDIATE")
-            try:
-                yield
-                self.run("COMMIT")
-            except BaseException:
-                if self._connection.in_transaction:
-                    self._connection.rollback()
-                raise
+    def write(self, act: Callable[[], T], soon: bool = False) -> T:
+        """Run `act` as one transaction, in the writing thread: all of it happens or nothing.
+
+        `soon`: a person waits for it, so it goes before the batches of a search.
+        """
+        if self._scribe is None:
+            return self._transaction(act)
+        return self._scribe.write(partial(self._transaction, act), soon)
+
+    def change(self, sql: str, values: Sequence[Any] = ()) -> None:
+        """Run one statement as a transaction of its own."""
+        self.write(partial(self.run, sql, values))
+
+    def _transaction(self, act: Callable[[], T]) -> T:
+        if self._connection.in_transaction:  # a part of something larger
+            return act()
+        self.run("BEGIN IMMEDIATE")
+        try:
+            done = act()
+            self.run("COMMIT")
+        except BaseException:
+            if self._connection.in_transaction:
+                self._connection.rollback()
+            raise
+        return done
 
     def _explained(self, error: sqlite3.Error) -> JobError:
         if isinstance(error, sqlite3.OperationalError) or _kind(error) in FULL_OR_READ_ONLY:

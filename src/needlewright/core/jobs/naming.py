@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
+from functools import partial
 
 from needlewright.core.jobs.database import Database, Row
 from needlewright.core.walks import Outcome
@@ -31,13 +32,19 @@ def name_by_size(database: Database, source: int) -> list[int]:
     gone = database.rows(GONE, (source, LEAST_BYTES))
     claimed = Counter((row[3], row[4]) for row in gone)
     changed: list[int] = []
-    with database.writing():
-        for row in gone:
-            found = database.rows(NAMELESS, (source, row[3], row[4]))
-            if claimed[row[3], row[4]] == 1 and len(found) == 1:
-                _give(database, row, found[0][0])
-                changed += [found[0][0], row[0]]
+    for row in gone:
+        if claimed[row[3], row[4]] == 1:
+            changed += database.write(partial(_name_one, database, source, row))
     return changed
+
+
+def _name_one(database: Database, source: int, gone: Row) -> list[int]:
+    """Give one name; the ids of the find that got it and of the one that went."""
+    found = database.rows(NAMELESS, (source, gone[3], gone[4]))
+    if len(found) != 1:
+        return []
+    _give(database, gone, found[0][0])
+    return [found[0][0], gone[0]]
 
 
 def _give(database: Database, gone: Row, number: int) -> None:

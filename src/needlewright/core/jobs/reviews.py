@@ -9,6 +9,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 from needlewright.core.jobs.database import Database
@@ -50,38 +51,43 @@ class Reviews:
         """
         if field not in (TRAY, ASIDE, LATER):
             raise ValueError(field)
+        return self._database.write(partial(self._mark, field, tuple(ids), on), soon=True)
+
+    def _mark(self, field: str, ids: tuple[int, ...], on: bool) -> int:
         now = time.time() if on else None
         wanted = "grade <> 'gone'" if field == TRAY and on else "1"
         changed = []
-        with self._database.writing():
-            for number in ids:
-                row = self._database.row(
-                    f"SELECT r.{field} FROM finds f LEFT JOIN reviews r ON r.find = f.id"
-                    f" WHERE f.id = ? AND {wanted}", (number,))
-                if row is not None and (row[0] is not None) != on:
-                    changed.append((number, row[0], now))
-            self._change(field, changed)
+        for number in ids:
+            row = self._database.row(
+                f"SELECT r.{field} FROM finds f LEFT JOIN reviews r ON r.find = f.id"
+                f" WHERE f.id = ? AND {wanted}", (number,))
+            if row is not None and (row[0] is not None) != on:
+                changed.append((number, row[0], now))
+        self._change(field, changed)
         return len(changed)
 
     def write_note(self, number: int, text: str) -> None:
         """Write a note to a find; an empty one takes it away."""
-        text = text.strip()[:MAX_NOTE]
-        with self._database.writing():
-            was = self.of(number).note
-            there = self._database.row("SELECT 1 FROM finds WHERE id = ?", (number,))
-            if there is not None and was != text:
-                self._change(NOTE, [(number, was, text)])
+        self._database.write(partial(self._write_note, number, text.strip()[:MAX_NOTE]), soon=True)
+
+    def _write_note(self, number: int, text: str) -> None:
+        was = self.of(number).note
+        there = self._database.row("SELECT 1 FROM finds WHERE id = ?", (number,))
+        if there is not None and was != text:
+            self._change(NOTE, [(number, was, text)])
 
     def undo(self) -> tuple[int, ...]:
         """Take the last step back; the finds that it concerned, none where there is no step."""
-        with self._database.writing():
-            rows = self._database.rows(
-                "SELECT find, field, was FROM review_journal WHERE step ="
-                " (SELECT max(step) FROM review_journal)")
-            for number, field, was in rows:
-                self._set(field, number, was)
-            self._database.run("DELETE FROM review_journal WHERE step ="
-                               " (SELECT max(step) FROM review_journal)")
+        return self._database.write(self._undo, soon=True)
+
+    def _undo(self) -> tuple[int, ...]:
+        rows = self._database.rows(
+            "SELECT find, field, was FROM review_journal WHERE step ="
+            " (SELECT max(step) FROM review_journal)")
+        for number, field, was in rows:
+            self._set(field, number, was)
+        self._database.run("DELETE FROM review_journal WHERE step ="
+                           " (SELECT max(step) FROM review_journal)")
         return tuple(number for number, _, _ in rows)
 
     def tray_size(self) -> tuple[int, int]:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
 from pathlib import Path
 from types import TracebackType
 from typing import Any
@@ -52,6 +53,7 @@ from needlewright.core.sources.source import Source
 from needlewright.core.walks import Part
 
 IDS_AT_ONCE = 500
+SLICE = 25  # finds of one transaction
 SALVAGE_ROWS = 64  # of a damaged file that are asked for at once
 EVERYTHING = Filter()
 ListedFind = tuple[int, int, int, int, int, int, int, str | None]
@@ -94,8 +96,7 @@ class Job:
         return row[0] if row else None
 
     def set_meta(self, key: str, value: str) -> None:
-        with self._database.writing():
-            self._database.run("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, value))
+        self._database.change("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, value))
 
     # sources
 
@@ -106,10 +107,9 @@ class Job:
                 if row.size != source.size:
                     raise JobError("source-changed", path=path, was=row.size, now=source.size)
                 return row
-        with self._database.writing():
-            self._database.run(
-                "INSERT INTO sources (name, path, size, sector_size, added) VALUES (?, ?, ?, ?, ?)",
-                (source.name, path, source.size, source.sector_size, time.time()))
+        self._database.change(
+            "INSERT INTO sources (name, path, size, sector_size, added) VALUES (?, ?, ?, ?, ?)",
+            (source.name, path, source.size, source.sector_size, time.time()))
         return self.sources()[-1]
 
     def sources(self) -> list[SourceRow]:
@@ -119,8 +119,7 @@ class Job:
         return [SourceRow(*row) for row in rows]
 
     def set_source_hash(self, source: int, sha256: str) -> None:
-        with self._database.writing():
-            self._database.run("UPDATE sources SET sha256 = ? WHERE id = ?", (sha256, source))
+        self._database.change("UPDATE sources SET sha256 = ? WHERE id = ?", (sha256, source))
 
     # finds
 
@@ -130,16 +129,20 @@ class Job:
         Searching again adds to a job and never takes from it: a find that stands already is
         replaced, under its number, only where the new one is better or names it (see `merging`).
         """
-        with self._database.writing():
-            return self._writer.add(source, finds)
+        return self._in_slices(partial(self._writer.add, source), finds)
 
     def recheck_finds(self, source: int, finds: Sequence[Find]) -> list[int]:
         """Write what longer checks made of finds that stand already; returns their ids.
 
         The pictures that a find has stay where the new version brings none.
         """
-        with self._database.writing():
-            return self._writer.recheck(source, finds)
+        return self._in_slices(partial(self._writer.recheck, source), finds)
+
+    def _in_slices(self, write: Callable[[Sequence[Find]], list[int]],
+                   finds: Sequence[Find]) -> list[int]:
+        """Write a few finds a transaction, so that who else writes never waits for long."""
+        return [number for at in range(0, len(finds), SLICE)
+                for number in self._database.write(partial(write, finds[at : at + SLICE]))]
 
     def name_by_size(self, source: int) -> list[int]:
         """Give leftover names to finds that have none (see `naming`); the ids of what changed."""
@@ -235,9 +238,8 @@ class Job:
 
     def relate(self, number: int, other: int, relation: str, detail: str = "") -> None:
         """Keep that find `number` has a relation to find `other`."""
-        with self._database.writing():
-            self._database.run("INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?)",
-                               (number, other, relation, detail))
+        self._database.change("INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?)",
+                              (number, other, relation, detail))
 
     def spans(self, source: int) -> list[tuple[int, int, int]]:
         """(id, first byte, length of the first extent) of all finds of a source, by place."""
@@ -299,19 +301,17 @@ class Job:
     # steps and log
 
     def save_step(self, row: StepRow) -> None:
-        with self._database.writing():
-            self._database.run(
-                "INSERT OR REPLACE INTO steps VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (row.source, row.step, ",".join(row.kinds), row.area_start, row.area_stop,
-                 row.checkpoint, row.ending, time.time(), row.state))
+        self._database.change(
+            "INSERT OR REPLACE INTO steps VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (row.source, row.step, ",".join(row.kinds), row.area_start, row.area_stop,
+             row.checkpoint, row.ending, time.time(), row.state))
 
     def cover(self, row: CoverageRow) -> None:
         """Keep how far a pass has come; the same pass replaces its own row."""
-        with self._database.writing():
-            self._database.run(
-                "INSERT OR REPLACE INTO coverage VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (row.source, row.step, ",".join(row.tokens), int(row.every_byte),
-                 int(row.every_frame), row.start, row.stop))
+        self._database.change(
+            "INSERT OR REPLACE INTO coverage VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (row.source, row.step, ",".join(row.tokens), int(row.every_byte),
+             int(row.every_frame), row.start, row.stop))
 
     def coverage(self, source: int, step: str) -> list[CoverageRow]:
         """What `step` has covered of a source."""
@@ -323,11 +323,11 @@ class Job:
 
     def set_volumes(self, source: int, rows: Sequence[VolumeSeen]) -> None:
         """Keep what was learnt of volumes; one that begins at the same byte replaces its row."""
-        with self._database.writing():
-            self._database.many(
-                "INSERT OR REPLACE INTO volumes VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                [(source, r.start, r.size, r.kind, r.label, r.cluster_size, r.state, r.named_by,
-                  r.used, r.used_bytes, ",".join(r.limits)) for r in rows])
+        told = [(source, r.start, r.size, r.kind, r.label, r.cluster_size, r.state, r.named_by,
+                 r.used, r.used_bytes, ",".join(r.limits)) for r in rows]
+        self._database.write(partial(
+            self._database.many,
+            "INSERT OR REPLACE INTO volumes VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", told))
 
     def volumes(self, source: int) -> list[VolumeSeen]:
         """The volumes that are known of a source, by place."""
@@ -345,9 +345,8 @@ class Job:
                 for s, n, k, a, b, c, e, state in rows]
 
     def log(self, code: str, values: dict[str, Any] | None = None) -> None:
-        with self._database.writing():
-            self._database.run("INSERT INTO log (at, code, detail) VALUES (?, ?, ?)",
-                               (time.time(), code, json.dumps(values or {}, default=str)))
+        self._database.change("INSERT INTO log (at, code, detail) VALUES (?, ?, ?)",
+                              (time.time(), code, json.dumps(values or {}, default=str)))
 
     def log_lines(self, newest: int = 500) -> list[tuple[float, str, dict[str, Any]]]:
         """(seconds since 1970, code, values) of the newest entries, oldest first."""
