@@ -10,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -64,7 +65,7 @@ app = application()
 window = make_window(Settings(Path(sys.argv[1]) / "settings.json"))
 window.show()
 window.session.job_changed.connect(lambda: QTimer.singleShot(0, app.quit))
-QTimer.singleShot(0, window.session.open_demo)
+QTimer.singleShot(0, window.session.demo.open_card)
 app.exec()
 window.close()
 """
@@ -81,6 +82,11 @@ def until_the_demo_is_open() -> None:
               "(card already drawn)")
 
 
+def _until(ready: Callable[[], bool]) -> None:
+    while not ready():
+        application().processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 20)
+
+
 def answers_while_searching() -> None:
     """How long the window's event loop is away while the demo card is searched."""
     warm()  # as the program does behind its window
@@ -90,6 +96,7 @@ def answers_while_searching() -> None:
         window.resize(1280, 800)
         window.show()
         window.session.open_image(build(), Path(scratch) / "job")
+        _until(lambda: window.session.source is not None)
         window.show_station(FINDS)
         app.processEvents()
         away: list[float] = []
@@ -151,6 +158,7 @@ def scrolls_while_searching() -> None:
         window.show()
         app.processEvents()
         window.session.open_job(job)
+        _until(lambda: window.session.source is not None)
         window.session.begin_search(Plan())
         began = time.perf_counter()
         window.show_station(FINDS)

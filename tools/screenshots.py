@@ -23,6 +23,7 @@ from needlewright.app.settings import Settings
 from needlewright.app.widgets.formats_dialog import FormatsDialog
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
 from needlewright.core.jobs.rows import Filter
+from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.demo.card import build
@@ -39,6 +40,7 @@ def wait(ready: Callable[[], bool]) -> None:
 
 
 def shoot(window: MainWindow, folder: Path, name: str) -> None:
+    wait(lambda: window.session.idle)
     for _ in range(20):
         QApplication.processEvents()
     window.grab().save(str(folder / f"{name}.png"))
@@ -63,8 +65,8 @@ def main(folder: Path) -> None:
         window.show()
         shoot(window, folder, "intake-empty")
         session = window.session
-        session.open_image(image, place / "otter survey")
-        session.name_job(DEMO_TITLE)
+        session.open_image(image, place / "otter survey", DEMO_TITLE)
+        wait(lambda: session.source is not None and session.idle)
         shoot(window, folder, "intake-light")
         window.show_station(FINDS)
         shoot(window, folder, "finds-empty")
@@ -82,11 +84,12 @@ def main(folder: Path) -> None:
         dialog.close()
         wait(lambda: not session.searching)
         window.show_station(FINDS)
-        everything = session.job.matching()
-        wait(lambda: window.finds.sheet.sheet.ids.size == len(everything))
-        whole = session.job.matching(Filter(grades=frozenset({"whole"})))
+        with Job(place / "otter survey", read_only=True) as job:
+            count = len(job.find_ids())
+            whole = job.matching(Filter(grades=frozenset({"whole"})))
+            partial = job.matching(Filter(grades=frozenset({"partial"})))
+        wait(lambda: window.finds.sheet.sheet.ids.size == count)
         session.set_tray([row.id for row in whole[:37]], True)
-        partial = session.job.matching(Filter(grades=frozenset({"partial"})))
         session.set_tray([partial[0].id], True)
         session.select(whole[5].id)
         settle(window)
@@ -118,7 +121,9 @@ def main(folder: Path) -> None:
 def _clip(window: MainWindow, folder: Path) -> None:
     """A clip that was overwritten in its middle, in the dossier and large, at its damage."""
     session = window.session
-    clips = session.job.matching(Filter(kinds=frozenset({"video"})))
+    assert session.board.folder is not None
+    with Job(session.board.folder, read_only=True) as job:
+        clips = job.matching(Filter(kinds=frozenset({"video"})))
     broken = next(row for row in clips if row.grade == "partial")
     session.select(broken.id)
     settle(window)

@@ -40,7 +40,7 @@ class CopyTest(WindowCase):
         self.wait(lambda: copies.waiting is None and copies.told.read > 4 << 20, "its return")
         self.click("copyPause")
         self.assertEqual(self.text("copyState"), "paused")
-        image = self.session.job.folder / "images" / "card.img"
+        image = self.session.board.folder / "images" / "card.img"
         self.wait(lambda: map_file.load(image).states.total(State.READ) >= copies.told.read,
                   "the map, saved at the pause")
         QTest.keyClick(self.window, Qt.Key.Key_P, Qt.KeyboardModifier.ControlModifier
@@ -49,7 +49,7 @@ class CopyTest(WindowCase):
         self.assertEqual(copies.ended.ending, CopyEnding.DONE)
         self.assertEqual(self.text("copyState"), "finished")
         self.assertEqual(self.text("copy-unreadable"), "1.0 kB (2 sectors)")
-        self.assertEqual(self.session.job.sources()[0].sha256, copies.ended.sha256)
+        self.assertEqual(self.job.sources()[0].sha256, copies.ended.sha256)
         self.wait(lambda: self.window.tape.read_lane is not None, "the Read lane")
         cells = self.window.tape.read_lane.cells(0, 8 << 20, 400)
         self.assertEqual(set(cells.tolist()) - {Cell.SLOW}, {Cell.READ, Cell.UNREADABLE})
@@ -80,7 +80,7 @@ class CopyTest(WindowCase):
                   and self.session.ending == "done", "copy and search")
         self.station(FINDS)
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 2, "both photos")
-        self.assertEqual([r.grade for r in self.session.job.matching()], ["whole", "whole"])
+        self.assertEqual([r.grade for r in self.job.matching()], ["whole", "whole"])
 
     def test_stopped_it_goes_on_from_there(self):
         reader = self.reader(slow=[(0, 8 << 20, 0.4)])
@@ -100,7 +100,7 @@ class CopyTest(WindowCase):
         self.click("copyGoOn")
         self.wait(lambda: copies.work is None and copies.ended is not None, "the end")
         self.assertEqual(copies.ended.ending, CopyEnding.DONE)
-        self.assertEqual((self.session.job.folder / "images" / "card.img").read_bytes(), CARD)
+        self.assertEqual((self.session.board.folder / "images" / "card.img").read_bytes(), CARD)
 
     def test_what_cannot_be_copied_says_so(self):
         self.session.begin_copy("nbd+unix:///card?socket=/nowhere/at/all")
@@ -110,7 +110,7 @@ class CopyTest(WindowCase):
 
 class ForecastTest(WindowCase):
     def test_a_forecast_is_made_when_it_is_asked_for(self):
-        self.assertTrue(self.session.open_image(self.image(CARD)))
+        self.opens(self.image(CARD))
         self.click("forecast")
         self.wait(lambda: self.session.copies.forecast is not None, "the forecast")
         self.wait(lambda: "samples" in self.text("forecastSummary"), "its figures")

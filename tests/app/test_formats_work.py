@@ -20,7 +20,7 @@ class FormatsTest(WindowCase):
     def open_card(self) -> None:
         pieces = [(0, pictures.camera(190)), (MIB, sounds.encode("flac", "flac", 191)),
                   (2 * MIB, clips.encode("mp4", seed=192, frames=40)), (4 * MIB, noise(MIB))]
-        self.assertTrue(self.session.open_image(self.image(medium(pieces, 8 * MIB))))
+        self.opens(self.image(medium(pieces, 8 * MIB)))
         self.station(SEARCH)
 
     def choose_only(self, *names: str) -> None:
@@ -46,11 +46,11 @@ class FormatsTest(WindowCase):
         self.choose_only("jpeg")
         self.assertIn("1 of", self.text("formatsText"))
         self.search()
-        self.assertEqual([r.format for r in self.session.job.matching()], ["jpeg"])
+        self.assertEqual([r.format for r in self.job.matching()], ["jpeg"])
         self.window.search.use_formats(frozenset())
         self.assertIn("all", self.text("formatsText"))
         self.search()
-        self.assertEqual([r.format for r in self.session.job.matching()], ["jpeg", "flac", "mp4"])
+        self.assertEqual([r.format for r in self.job.matching()], ["jpeg", "flac", "mp4"])
         self.assertEqual(self.text("tally-signatures-audio"), "1")
 
     def test_changed_while_it_runs_it_goes_on_with_the_new_choice(self):
@@ -60,35 +60,36 @@ class FormatsTest(WindowCase):
         self.wait(lambda: self.session.search is not None, "the search")
         self.window.search.use_formats(frozenset({"jpeg", "flac"}))
         self.wait(lambda: not self.session.searching, "both searches")
-        found = [r.format for r in self.session.job.matching()]
+        found = [r.format for r in self.job.matching()]
         if found == ["jpeg"]:  # it had ended before it could be changed
             self.search()
-            found = [r.format for r in self.session.job.matching()]
+            found = [r.format for r in self.job.matching()]
         self.assertEqual(found, ["jpeg", "flac"])
 
     def test_frames_are_decoded_on_request(self):
         self.open_card()
         self.click("everyFrame")
         self.search()
-        row = next(r for r in self.session.job.matching() if r.format == "mp4")
+        row = next(r for r in self.job.matching() if r.format == "mp4")
         self.assertEqual(row.grade, "partial")
         self.station(FINDS)
         self.session.select(row.id)
+        self.idle()
         self.assertIn("not checked to the end", self.text("dossierGrade"))
         self.click("dossierFrames")
         self.wait(lambda: self.session.frames is None, "the frames")
-        self.assertEqual(self.session.job.rows([row.id])[0].grade, "whole")
+        self.assertEqual(self.job.rows([row.id])[0].grade, "whole")
         self.wait(lambda: "whole" in self.text("dossierGrade"), "the new grade")
 
     def test_every_byte_finds_what_no_sector_begins_with(self):
-        self.assertTrue(self.session.open_image(self.image(
-            noise(1000) + pictures.camera(193) + bytes(MIB))))
+        self.opens(self.image(
+            noise(1000) + pictures.camera(193) + bytes(MIB)))
         self.station(SEARCH)
         self.search()
-        self.assertEqual(self.session.job.find_ids(), [])
+        self.assertEqual(self.job.find_ids(), [])
         self.click("atBytes")
         self.search()
-        self.assertEqual([r.start for r in self.session.job.matching()], [1000])
+        self.assertEqual([r.start for r in self.job.matching()], [1000])
 
     def test_the_texture_lane_shows_what_was_passed_over(self):
         self.open_card()

@@ -56,7 +56,7 @@ class LargeTextTest(WindowCase):
             for _ in run_search(job, source, Plan(tuple(steps())), threading.Event()):
                 pass
             job.put_in_tray([1])
-        self.assertTrue(self.session.open_job(self.folder / "job"))
+        self.opens(self.folder / "job")
 
     def settle(self):
         for _ in range(12):
@@ -103,7 +103,7 @@ class LargeTextTest(WindowCase):
         buttons = {name: self.window.findChild(QPushButton, f"begin-{name}") for name in steps()}
         self.assertEqual([b.property("role") for b in buttons.values() if b], [""] * len(buttons))
         fresh = self.image(medium([(0, PHOTO)], 1 << 20))
-        self.assertTrue(self.session.open_image(fresh))
+        self.opens(fresh)
         roles = [self.window.findChild(QPushButton, f"begin-{name}").property("role")
                  for name in steps()]
         self.assertEqual(roles, ["main", *[""] * (len(buttons) - 1)])

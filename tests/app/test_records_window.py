@@ -11,7 +11,7 @@ from tests.support_volumes import load
 class RecordsWindowTest(WindowCase):
     def open_volume(self, name: str = "fat32") -> None:
         source, self.truth = load(name)
-        self.assertTrue(self.session.open_image(source.save(self.folder / "card.img")))
+        self.opens(source.save(self.folder / "card.img"))
         self.wait(lambda: self.window.tape.volumes_lane is not None, "the volumes")
 
     def search(self, *names: str) -> None:
@@ -36,12 +36,12 @@ class RecordsWindowTest(WindowCase):
         self.click("removedOnly")
         self.search("records")
         gone = {f["path"] for f in self.truth["files"] if f["state"] == "deleted"}
-        rows = self.session.job.matching(Filter())
+        rows = self.job.matching(Filter())
         self.assertEqual({r.path for r in rows}, gone)
         self.assertTrue(all(r.removed for r in rows))
         self.click("allFiles")
         self.search("records")
-        self.assertEqual(len(self.session.job.matching(Filter())), len(self.truth["files"]))
+        self.assertEqual(len(self.job.matching(Filter())), len(self.truth["files"]))
         self.station(FINDS)
         sheet = self.window.finds.sheet
         self.wait(lambda: sheet.sheet.ids.size == len(self.truth["files"]), "the sheet")
@@ -58,10 +58,10 @@ class RecordsWindowTest(WindowCase):
         self.open_volume()
         self.search("records", "old-records", "signatures")
         self.wait(lambda: not self.session.queued and not self.session.searching, "all steps")
-        ended = {row.step: row.ending for row in self.session.job.steps()}
+        ended = {row.step: row.ending for row in self.job.steps()}
         self.assertEqual(set(ended.values()), {"done"})
         self.assertEqual(len(ended), 3)
-        paths = [r.path for r in self.session.job.matching(Filter())]
+        paths = [r.path for r in self.job.matching(Filter())]
         self.assertEqual(len(paths), len(set(paths)))
         self.assertEqual(set(paths), {f["path"] for f in self.truth["files"]})
 
@@ -70,12 +70,12 @@ class RecordsWindowTest(WindowCase):
         self.station(SEARCH)
         self.window.search.folder.setText("DCIM/105BRKFD")
         self.search("records")
-        rows = self.session.job.matching(Filter())
+        rows = self.job.matching(Filter())
         self.assertEqual({r.path.rpartition("/")[0] for r in rows}, {"DCIM/105BRKFD"})
         self.window.search.folder.clear()
         self.click("areaFree")
         self.search("signatures")
-        starts = {r.start for r in self.session.job.matching(Filter()) if not r.path}
+        starts = {r.start for r in self.job.matching(Filter()) if not r.path}
         live = {f["extents"][0][0] for f in self.truth["files"] if f["state"] == "live"}
         self.assertFalse(starts & live)
         self.assertTrue(starts)
@@ -83,9 +83,10 @@ class RecordsWindowTest(WindowCase):
     def test_the_dossier_names_folder_times_and_neighbours(self):
         self.open_volume()
         self.search("records")
-        row = next(r for r in self.session.job.matching(Filter()) if r.name == "BF_0204.JPG")
+        row = next(r for r in self.job.matching(Filter()) if r.name == "BF_0204.JPG")
         self.station(FINDS)
         self.session.select(row.id)
+        self.idle()
         self.assertEqual(self.text("dossierTitle"), "BF_0204.JPG")
         told = self.dossier_texts()
         self.assertTrue(any("Removed from DCIM/104BRKFD" in t for t in told), told)

@@ -27,8 +27,8 @@ class SwitchingTest(WindowCase):
         return path
 
     def opened(self, name, *pictures):
-        self.assertTrue(self.session.open_image(self.card_of(name, *pictures)))
-        return self.session.job.folder
+        self.opens(self.card_of(name, *pictures))
+        return self.session.board.folder
 
     def test_during_a_search(self):
         first = self.opened("one.img", *(camera_jpeg(i) for i in range(6)))
@@ -42,7 +42,7 @@ class SwitchingTest(WindowCase):
         self.assertEqual((self.session.just_found, self.session.progress, self.session.ending),
                          ([], None, None))
         self.assertEqual(changed.count(), 0)
-        self.assertEqual(self.session.job.find_ids(), [])
+        self.assertEqual(self.job.find_ids(), [])
         self.assertNotEqual(first, second)
         self.session.begin_search(Plan(("signatures",)))
         self.wait(lambda: not self.session.searching, "the second search")
@@ -55,24 +55,24 @@ class SwitchingTest(WindowCase):
         self.opened("one.img", clip)
         self.session.begin_search(Plan(("signatures",), every_frame=False))
         self.wait(lambda: not self.session.searching, "the search")
-        number = self.session.job.find_ids()[0][0]
+        number = self.job.find_ids()[0][0]
         self.session.decode_all(number)
         self.assertIsNotNone(self.session.frames)
         self.opened("two.img", clip)
         self.assertIsNone(self.session.frames)
         self.session.begin_search(Plan(("signatures",), every_frame=False))
         self.wait(lambda: not self.session.searching, "the second search")
-        number = self.session.job.find_ids()[0][0]
+        number = self.job.find_ids()[0][0]
         self.session.decode_all(number)
         self.assertIsNotNone(self.session.frames, "dead for good after a job was changed")
         self.wait(lambda: self.session.frames is None, "all frames")
-        self.assertEqual(self.session.job.record(number).row.grade, "whole")
+        self.assertEqual(self.job.record(number).row.grade, "whole")
 
     def test_during_a_delivery(self):
         self.opened("one.img", *(camera_jpeg(i) for i in range(4)))
         self.session.begin_search(Plan(("signatures",)))
         self.wait(lambda: not self.session.searching, "the search")
-        ids = [row[0] for row in self.session.job.find_ids()]
+        ids = [row[0] for row in self.job.find_ids()]
         self.session.begin_delivery(ids, self.folder / "bag")
         self.opened("two.img")
         for _ in range(40):
@@ -80,7 +80,7 @@ class SwitchingTest(WindowCase):
         self.assertIsNone(self.session.delivery)
         self.assertIsNone(self.session.delivered)
         self.assertIsNone(self.session.delivering)
-        self.assertEqual(self.session.job.tray_size(), (0, 0))
+        self.assertEqual(self.job.tray_size(), (0, 0))
 
     def test_a_queue_does_not_outlive_its_job(self):
         self.opened("one.img", camera_jpeg(1))
@@ -115,8 +115,9 @@ class SwitchingTest(WindowCase):
         broken = self.folder / "broken"
         broken.mkdir()
         (broken / "job.sqlite").write_bytes(b"no database" * 900)
-        self.assertFalse(self.session.open_job(broken))
-        self.assertEqual(self.session.job.folder, folder)
+        self.session.open_job(broken)
+        self.idle()
+        self.assertEqual(self.session.board.folder, folder)
         self.assertEqual(len(self.problems), 1)
         self.assertTrue(self.problems[0].endswith("."))
 
@@ -124,10 +125,11 @@ class SwitchingTest(WindowCase):
         self.opened("one.img", camera_jpeg(1))
         self.session.begin_search(Plan(("signatures",)))
         self.wait(lambda: not self.session.searching, "the search")
-        number = self.session.job.find_ids()[0][0]
+        number = self.job.find_ids()[0][0]
         failing = JobError("job-not-written", path="/j", reason="database is locked")
-        with mock.patch.object(self.session.job, "put_in_tray", side_effect=failing):
+        with mock.patch.object(Job, "put_in_tray", side_effect=failing):
             self.session.set_tray([number], True)
+            self.idle()
         self.assertIn("database is locked", self.problems[-1])
 
     def test_new_jobs_have_folders_of_their_own(self):
@@ -148,7 +150,7 @@ class DemoTest(WindowCase):
         self.session.stop_search()
         self.wait(lambda: not self.session.searching, "the end")
         # Asked again, it goes on with what is missing and does not begin anew.
-        done = {row.step for row in self.session.job.steps() if row.ending == "done"}
+        done = {row.step for row in self.job.steps() if row.ending == "done"}
         self.window.show_demo()
         self.wait(lambda: self.session.searching, "the rest")
         self.assertFalse(done & set(self.session.search.plan.steps))

@@ -4,9 +4,11 @@ import json
 import os
 import sys
 import tempfile
+import threading
 import unittest
 from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 import bagit
 from PySide6.QtCore import QEventLoop, QPoint, Qt, QTimer, qInstallMessageHandler
@@ -19,7 +21,9 @@ from needlewright.app.settings import Settings
 from needlewright.app.theme.colours import DARK, LIGHT, contrast
 from needlewright.app.theme.look import look
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH
+from needlewright.core.jobs.database import Database
 from needlewright.core.jobs.rows import Filter
+from needlewright.core.jobs.store import Job
 from needlewright.demo import card
 from tests.support import camera_jpeg, medium, noise, splice
 
@@ -44,6 +48,7 @@ class WindowCase(unittest.TestCase):
         self.addCleanup(qInstallMessageHandler, None)
         os.environ["XDG_DATA_HOME"] = str(self.folder / "data")
         self.addCleanup(os.environ.pop, "XDG_DATA_HOME", None)
+        self._watch_the_job_file()
         self.window = make_window(Settings(self.folder / "settings.json"), devices=list)
         self.session = self.window.session
         self.problems: list[str] = []
@@ -53,8 +58,30 @@ class WindowCase(unittest.TestCase):
         self.assertTrue(QTest.qWaitForWindowActive(self.window))
         self.addCleanup(self.close)
 
+    def _watch_the_job_file(self):
+        """Note every statement that the application runs in the window's thread."""
+        self.late: list[str] = []
+        window_thread = threading.current_thread()
+
+        def watched(name, act):
+            def run(*given, **named):
+                frame = sys._getframe()
+                while threading.current_thread() is window_thread and frame is not None:
+                    if "/needlewright/app/" in frame.f_code.co_filename:
+                        self.late.append(f"{name} in {frame.f_code.co_qualname}")
+                        break
+                    frame = frame.f_back
+                return act(*given, **named)
+            return run
+
+        for name in ("rows", "row", "run", "many", "__init__"):
+            patch = mock.patch.object(Database, name, watched(name, getattr(Database, name)))
+            patch.start()
+            self.addCleanup(patch.stop)
+
     def close(self):
         self.window.close()
+        self.assertEqual(self.late, [], "the job was read in the window's thread")
         unexpected = [w for w in self.warnings if not w.startswith(QUIET)]
         self.assertEqual(unexpected, [])
 
@@ -67,11 +94,28 @@ class WindowCase(unittest.TestCase):
             self.assertTrue(late.isActive(), f"timed out: {what} {self.problems}")
             QApplication.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 50)
 
+    def idle(self) -> None:
+        """Until everything asked of the job and told to it is done."""
+        self.wait(lambda: self.session.idle, "the job's answers")
+
+    def opens(self, place: Path) -> None:
+        """Open an image, or a job's folder."""
+        (self.session.open_job if place.is_dir() else self.session.open_image)(place)
+        self.idle()
+
+    @property
+    def job(self) -> Job:
+        """The open job, read on its own."""
+        job = Job(self.session.board.folder, read_only=True)
+        self.addCleanup(job.close)
+        return job
+
     def click(self, name: str, inside: QWidget | None = None) -> None:
-        button = (inside or self.window).findChild(QPushButton, name)
-        self.assertIsNotNone(button, name)
-        self.wait(lambda: button.isVisible() and button.isEnabled(), name)
-        QTest.mouseClick(button, LEFT)
+        def found() -> QPushButton | None:
+            return (inside or self.window).findChild(QPushButton, name)
+
+        self.wait(lambda: found() is not None and found().isVisible() and found().isEnabled(), name)
+        QTest.mouseClick(found(), LEFT)
 
     def key(self, key: Qt.Key, with_: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         QTest.keyClick(QApplication.focusWidget() or self.window, key, with_)
@@ -79,6 +123,7 @@ class WindowCase(unittest.TestCase):
     def station(self, number: int) -> None:
         QTest.keyClick(self.window, Qt.Key(Qt.Key.Key_1 + number), Qt.KeyboardModifier.AltModifier)
         self.assertEqual(self.window.stack.currentIndex(), number)
+        self.idle()
 
     def text(self, name: str) -> str:
         label = self.window.findChild(QLabel, name)
@@ -125,6 +170,7 @@ class JourneyTest(WindowCase):
         sheet.setFocus()
         QTest.mouseClick(sheet.viewport(), LEFT, pos=sheet.item_rect(0).center())
         self.assertEqual(self.session.selection, int(sheet.sheet.ids[0]))
+        self.idle()
         self.assertIn("whole: all seven checks pass", self.text("dossierGrade"))
         QTest.keyClick(sheet, Qt.Key.Key_Right)
         QTest.keyClick(sheet, Qt.Key.Key_Return)
@@ -132,21 +178,24 @@ class JourneyTest(WindowCase):
         self.assertEqual(finds.full.problem, "")
         self.assertGreater(finds.full.picture.width(), 1000)
         QTest.keyClick(finds.full, Qt.Key.Key_T)
-        self.assertEqual(self.session.job.tray_size()[0], 1)
+        self.idle()
+        self.assertEqual(self.job.tray_size()[0], 1)
         QTest.keyClick(finds.full, Qt.Key.Key_Escape)
         for _ in range(3):
             QTest.keyClick(sheet, Qt.Key.Key_Right)
             QTest.keyClick(sheet, Qt.Key.Key_T)
         QTest.keyClick(sheet, Qt.Key.Key_T)
-        self.assertEqual(self.session.job.tray_size()[0], 3)
+        self.idle()
+        self.assertEqual(self.job.tray_size()[0], 3)
         link = sheet._link_rect(sheet.sheet.groups[0])
         QTest.mouseClick(sheet.viewport(), LEFT, pos=link.center())
-        self.assertGreater(self.session.job.tray_size()[0], 3)
+        self.idle()
+        self.assertGreater(self.job.tray_size()[0], 3)
 
     def _scrub(self) -> None:
         """Through a clip that is overwritten in its middle, by the strip and by key."""
         finds = self.window.finds
-        broken = next(r for r in self.session.job.matching(Filter(kinds=frozenset({"video"})))
+        broken = next(r for r in self.job.matching(Filter(kinds=frozenset({"video"})))
                       if r.grade == "partial")
         self.assertTrue(broken.has_strip)
         finds.open_full(broken.id)
@@ -164,7 +213,8 @@ class JourneyTest(WindowCase):
     def _deliver(self) -> None:
         self.station(DELIVERY)
         delivery = self.window.delivery
-        delivery.choose_folder(self.session.job.folder / "inside")
+        delivery.choose_folder(self.session.board.folder / "inside")
+        self.idle()
         self.assertFalse(delivery.deliver_button.isEnabled())
         self.assertEqual(self.text("guard-apart"), "not OK")
         delivery.choose_folder(self.folder / "bag")
@@ -174,7 +224,7 @@ class JourneyTest(WindowCase):
         self.assertTrue(bagit.Bag(str(self.folder / "bag")).is_valid())
         listed = json.loads((self.folder / "bag" / "finds.json").read_text(encoding="utf-8"))
         sent = [f for f in listed["finds"] if f["file"]]
-        self.assertEqual(len(sent), self.session.job.tray_size()[0])
+        self.assertEqual(len(sent), self.job.tray_size()[0])
         self.assertIn("read back and compared", self.text("deliveryResult"))
         truth = json.loads((card.folder() / card.TRUTH).read_text(encoding="utf-8"))
         known = {f["sha256"] for f in truth["files"]}
@@ -192,8 +242,8 @@ class StatesTest(WindowCase):
         self.assertFalse(self.window.findChild(QPushButton, "begin-signatures").isEnabled())
 
     def test_bad_input_is_one_sentence_and_keeps_the_open_job(self):
-        self.assertTrue(self.session.open_image(self.image(noise(100_000))))
-        job = self.session.job
+        self.opens(self.image(noise(100_000)))
+        folder = self.session.board.folder
         stranger = self.folder / "stranger"
         stranger.mkdir()
         (stranger / "letter.txt").write_text("dear otter")
@@ -202,16 +252,17 @@ class StatesTest(WindowCase):
                     lambda: self.session.open_image(self.folder),
                     lambda: self.session.open_image(self.folder / "empty.img"),
                     lambda: self.session.open_job(stranger)):
-            self.assertFalse(act())
+            act()
+            self.idle()
             self.assertTrue(self.window.notice.isVisible())
             self.assertTrue(self.text("noticeText").endswith("."))
             self.click("closeNotice")
         self.assertEqual(len(self.problems), 4)
-        self.assertIs(self.session.job, job)
+        self.assertEqual(self.session.board.folder, folder)
 
     def test_an_image_that_was_exchanged_is_not_searched(self):
         path = self.image(camera_jpeg(1) + bytes(40 << 20))
-        self.session.open_image(path)
+        self.opens(path)
         os.truncate(path, 1 << 20)
         self.station(SEARCH)
         self.click("begin-signatures")
@@ -220,13 +271,12 @@ class StatesTest(WindowCase):
 
     def test_a_damaged_photo_is_shown_with_its_row_and_waits_for_mending(self):
         photo = camera_jpeg(1)
-        self.session.open_image(self.image(medium(
-            [(0, splice(photo, 90_112, noise(8192)))], 1 << 20)))
+        self.opens(self.image(medium([(0, splice(photo, 90_112, noise(8192)))], 1 << 20)))
         self.station(SEARCH)
         self.click("begin-signatures")
         self.wait(lambda: not self.session.searching, "the search")
         self.station(MENDING)
-        number = self.session.job.find_ids()[0][0]
+        number = self.job.find_ids()[0][0]
         self.click(f"waiting-{number}")
         self.wait(lambda: self.window.finds.full.sharp, "the full view")
         self.assertTrue(self.window.finds.full.row.damage_row)
@@ -234,21 +284,21 @@ class StatesTest(WindowCase):
 
     def test_closing_while_searching_loses_nothing(self):
         pieces = [(i * 300_032, camera_jpeg(1)) for i in range(30)]
-        self.session.open_image(self.image(medium(pieces, 10 << 20)))
+        self.opens(self.image(medium(pieces, 10 << 20)))
         self.station(SEARCH)
         self.click("begin-signatures")
         self.wait(lambda: bool(self.session.just_found), "the first finds")
-        folder, kept = self.session.job.folder, len(self.session.just_found)
+        folder, kept = self.session.board.folder, len(self.session.just_found)
         self.window.close()
         window = make_window(Settings(self.folder / "settings.json"))
         self.assertEqual(window.session.settings.recent_jobs()[0][0], str(folder))
-        self.assertTrue(window.session.open_job(folder))
-        self.assertGreaterEqual(len(window.session.job.find_ids()), kept)
+        window.session.open_job(folder)
+        self.wait(lambda: window.session.board.finds >= kept, "the job again")
         window.close()
 
     def test_the_tape_zooms_marks_and_selects(self):
         pieces = [(i * 30_003_200, camera_jpeg(1)) for i in range(3)]
-        self.session.open_image(self.image(medium(pieces, 64 << 20)[: 62 << 20]))
+        self.opens(self.image(medium(pieces, 64 << 20)[: 62 << 20]))
         self.station(SEARCH)
         self.click("begin-signatures")
         tape = self.window.tape
@@ -256,6 +306,7 @@ class StatesTest(WindowCase):
         x = round(tape._x(30_003_300, tape._lane(), tape.view))
         QTest.mouseClick(tape, LEFT, pos=QPoint(x, tape._lane().center().y()))
         self.assertEqual(self.session.selection, int(tape.ids[1]))
+        self.idle()
         self.assertEqual(self.window.stack.currentIndex(), FINDS)
         self.assertEqual(tape.pieces[0][0], 30_003_200)
         tape.setFocus()
@@ -267,12 +318,14 @@ class StatesTest(WindowCase):
         self.assertIsNone(self.session.marked)
 
     def test_keys_log_and_look(self):
-        self.session.open_image(self.image(noise(10_000)))
+        self.opens(self.image(noise(10_000)))
         QTest.keyClick(self.window, Qt.Key.Key_F1)
         dialog = self.window.findChild(QDialog, "keys")
         self.click("keysClose", dialog)
         self.click("activityLog")
+        self.idle()
         self.click("logClose", self.window.findChild(QDialog, "log"))
+        self.wait(self.window.isActiveWindow, "the window again")
         QTest.keyClick(self.window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
         self.assertTrue(look.dark)
         self.assertTrue(Settings(self.folder / "settings.json").get("dark"))

@@ -23,7 +23,7 @@ STEP = 2_000_384
 class WorkTest(WindowCase):
     def open_card(self, photos: int = 12) -> None:
         pieces = [(i * STEP, PHOTO) for i in range(photos)] + [(photos * STEP, png())]
-        self.assertTrue(self.session.open_image(self.image(medium(pieces, (photos + 2) * STEP))))
+        self.opens(self.image(medium(pieces, (photos + 2) * STEP)))
 
     def search(self) -> None:
         self.station(SEARCH)
@@ -38,11 +38,11 @@ class WorkTest(WindowCase):
         self.station(SEARCH)
         self.click("areaMarked")
         self.search()
-        starts = [i[4] for i in self.session.job.find_ids()]
+        starts = [i[4] for i in self.job.find_ids()]
         self.assertEqual(starts, [i * STEP for i in range(3, 7)])
         self.click("areaAll")
         self.search()
-        self.assertEqual(len(self.session.job.find_ids()), 13)
+        self.assertEqual(len(self.job.find_ids()), 13)
         self.assertEqual(self.text("tally-signatures-photo"), "13")
         self.assertEqual(self.text("grade-tally-whole"), "13 whole")
 
@@ -54,20 +54,20 @@ class WorkTest(WindowCase):
         self.click("stop-signatures")
         self.wait(lambda: not self.session.searching, "the stop")
         self.assertEqual(self.session.ending, "stopped")
-        self.assertLess(len(self.session.job.find_ids()), 41)
+        self.assertLess(len(self.job.find_ids()), 41)
         self.assertEqual(self.window.search.cards["signatures"].begin.text(), "Go on")
         self.search()
-        self.assertEqual(len(self.session.job.find_ids()), 41)
+        self.assertEqual(len(self.job.find_ids()), 41)
 
     def test_another_job_may_be_opened_while_one_is_searched(self):
         other, _ = job_for_image(self.folder / "other", self.folder_image("other.img"))
         other.close()
         self.open_card(30)
-        first = self.session.job.folder
+        first = self.session.board.folder
         self.station(SEARCH)
         self.click("begin-signatures")
         self.wait(lambda: bool(self.session.just_found), "the first finds")
-        self.assertTrue(self.session.open_job(self.folder / "other"))
+        self.opens(self.folder / "other")
         self.assertFalse(self.session.searching)
         self.assertEqual(self.window.tape.source_name, "other.img")
         self.station(INTAKE)
@@ -75,8 +75,9 @@ class WorkTest(WindowCase):
             self.window.intake.open_button)) if b.objectName().startswith("recent")]
         self.assertEqual(len(names), 2)
         self.click("recent1")
-        self.assertEqual(self.session.job.folder, first)
-        self.assertGreater(len(self.session.job.find_ids()), 0)
+        self.idle()
+        self.assertEqual(self.session.board.folder, first)
+        self.assertGreater(len(self.job.find_ids()), 0)
 
     def folder_image(self, name: str) -> Path:
         path = self.folder / name
@@ -89,6 +90,7 @@ class WorkTest(WindowCase):
         event = QDropEvent(QPointF(5, 5), Qt.DropAction.CopyAction, mime, LEFT,
                            Qt.KeyboardModifier.NoModifier)
         self.window.intake.dropEvent(event)
+        self.idle()
         self.assertEqual(self.session.source.name, "dropped.img")
 
     def test_orders_formats_sizes_and_zoom(self):
@@ -124,13 +126,15 @@ class WorkTest(WindowCase):
         number = self.session.selection
         QTest.keyClick(full, Qt.Key.Key_Right)
         self.assertNotEqual(self.session.selection, number)
+        self.idle()
         self.click("dossierTray")
-        self.assertTrue(self.session.record(self.session.selection).row.in_tray)
+        self.idle()
+        self.assertTrue(self.session.shown.record.row.in_tray)
 
     def test_a_stopped_delivery_says_so_and_can_be_finished(self):
         self.open_card()
         self.search()
-        self.session.set_tray([i[0] for i in self.session.job.find_ids()], True)
+        self.session.set_tray([i[0] for i in self.job.find_ids()], True)
         self.station(DELIVERY)
         self.window.delivery.choose_folder(self.folder / "bag")
         self.click("deliver")

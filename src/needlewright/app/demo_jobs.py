@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, Signal
 
-from needlewright.app.settings import jobs_folder, new_folder
+from needlewright.app.settings import jobs_folder
 from needlewright.core import processes
-from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.opening import open_or_make
-from needlewright.core.jobs.store import Job
 from needlewright.wording import errors
 
 if TYPE_CHECKING:
@@ -29,11 +27,10 @@ class Opener(Protocol):
     problem: Any
     copies: Any
 
-    def open_image(self, image: Path, folder: Path | None = None) -> bool: ...
+    def open_image(self, image: Path, folder: Path | None = None, title: str = "",
+                   then: Callable[[], None] | None = None) -> None: ...
 
-    def take(self, job: Job) -> None: ...
-
-    def name_job(self, title: str) -> None: ...
+    def make_job(self, spec: str, title: str, then: Callable[[], None]) -> None: ...
 
     def begin_copy(self, spec: str) -> None: ...
 
@@ -103,10 +100,7 @@ class DemoJobs(QObject):
                 "reason": "its process ended early"}))
 
     def _open_card(self, path: Path) -> None:
-        folder = jobs_folder() / DEMO_TITLE
-        if self._session.open_image(path, folder):
-            self._session.name_job(DEMO_TITLE)
-            self.opened.emit()
+        self._session.open_image(path, jobs_folder() / DEMO_TITLE, DEMO_TITLE, self.opened.emit)
 
     def open_drowned(self) -> None:
         """Copy the demo's card through a simulated reader that fails, in a job of its own."""
@@ -124,9 +118,5 @@ class DemoJobs(QObject):
         if self._reader is None:
             faults = drowned(path.stat().st_size, time_scale=DROWNED_SCALE)
             self._reader = CardReader(path, faults)
-        try:
-            self._session.take(open_or_make(new_folder(Path("drowned card")), DROWNED_TITLE))
-        except (NeedlewrightError, OSError) as error:
-            self._session.problem.emit(errors.explain(error))
-            return
-        self._session.begin_copy(self._reader.url)
+        url = self._reader.url
+        self._session.make_job(url, DROWNED_TITLE, lambda: self._session.begin_copy(url))

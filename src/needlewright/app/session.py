@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QPixmap
 
+from needlewright.app.clerk import Clerk
 from needlewright.app.copies import Copies
 from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.settings import Settings, jobs_folder, new_folder
+from needlewright.app.viewmodels.board import NO_JOB, Board, Shown, board_of, shown_of
 from needlewright.app.viewmodels.finds import FindsModel
+from needlewright.app.viewmodels.rows import Rows
+from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
-from needlewright.core.errors import JobError, NeedlewrightError
+from needlewright.core.errors import JobError
 from needlewright.core.jobs.folder import strip_path
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
-from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
+from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
 from needlewright.core.search.events import Finished, Progress
@@ -27,15 +32,25 @@ from needlewright.core.sources.registry import short_name
 from needlewright.wording import errors
 
 JUST_FOUND = 8
+Opened = tuple[Job, SourceRow | None]
+
+
+def _nothing(_: object) -> None:
+    """For what brings nothing."""
 
 
 class Session(QObject):
-    """Everything that is open or running. Signals say what changed; stations ask for the rest."""
+    """Everything that is open or running. Signals say what changed; stations ask for the rest.
+
+    No job file is touched in the window's thread: `board` is what was read last, all other
+    questions and all changes go through `ask` and `tell`.
+    """
 
     job_changed = Signal()
     source_changed = Signal()
     finds_changed = Signal()
     selected = Signal(object)  # id or None
+    shown_changed = Signal(object)  # Shown of the selected find, or None
     tray_changed = Signal()
     finds_rechecked = Signal(object)  # ids whose pictures or grades may be new
     search_changed = Signal()  # began, told, paused, ended
@@ -47,9 +62,10 @@ class Session(QObject):
                  devices: Callable[[], list[Device]] = list_devices) -> None:
         super().__init__(parent)
         self.settings = settings
-        self.job: Job | None = None
+        self.board: Board = NO_JOB
         self.source: SourceRow | None = None
         self.selection: int | None = None
+        self.shown: Shown | None = None  # of the selection, once it was read
         self.search: SearchWork | None = None
         self.frames: FramesWork | None = None
         self.delivery: DeliveryWork | None = None
@@ -63,6 +79,9 @@ class Session(QObject):
         self.delivered: object = None
         self.just_found: list[int] = []
         self.marked: tuple[int, int] | None = None  # the part of the tape in view, bytes
+        self._reads, self._writes = Clerk(True, self), Clerk(False, self)
+        self.rows = Rows(lambda act, then: self._reads.ask("", act, then, _nothing), self)
+        self.finds_rechecked.connect(self._rows_changed)
         self.copies = Copies(devices, self)
         self.demo = DemoJobs(self, self)
         self.copies.problem.connect(self.problem)
@@ -70,69 +89,118 @@ class Session(QObject):
         self.copies.changed.connect(self._copy_changed)
         self.finds = FindsModel(self)
         self.finds.damaged.connect(self._job_damaged)
+        self.finds.volumes_answered.connect(self._volumes_came)
         self.pictures = PictureWork(self)
         self.pictures.start()
 
+    # asking and telling
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing asked or told is under way."""
+        return self._reads.idle and self._writes.idle
+
+    def ask(self, topic: str, act: Callable[[Job], Any], then: Callable[[Any], None]) -> None:
+        """Run `act` with the open job, elsewhere; `then` gets what it brings, in this thread.
+
+        A newer question of the same topic takes the place of one that still waits.
+        """
+        self._reads.ask(topic, act, then, self._tell_problem)
+
+    def tell(self, act: Callable[[Job], Any], then: Callable[[Any], None] = _nothing,
+             failed: Callable[[Any], None] | None = None) -> None:
+        """Change the job, elsewhere, by `act`."""
+        self._writes.ask("", act, then, failed or self._tell_problem)
+
+    def refresh_board(self) -> None:
+        """Read again what the stations show; `finds_changed` and the like tell when it is there."""
+        self.ask("board", partial(board_of, just=tuple(self.just_found)), self._board_came)
+
+    def _tell_problem(self, error: BaseException) -> None:
+        self.problem.emit(errors.explain(error))
+
+    def _board_came(self, board: Board) -> None:
+        old, self.board = self.board, board
+        if self.source is not None:
+            known = self.source
+            self.source = next((s for s in board.sources if s.id == known.id), known)
+        if (old.title, old.sources) != (board.title, board.sources):
+            self.job_changed.emit()
+        self.finds_changed.emit()
+        if old.tray != board.tray:
+            self.tray_changed.emit()
+        if (old.steps, old.just, old.volumes) != (board.steps, board.just, board.volumes):
+            self.search_changed.emit()
+
+    def _volumes_came(self, source: int, lane: object) -> None:
+        if isinstance(lane, VolumesLane) and tuple(lane.volumes) != self.board.volumes.get(source):
+            self.refresh_board()
+
     # jobs
 
-    def open_job(self, folder: Path) -> bool:
+    def open_job(self, folder: Path) -> None:
         """Open the job in `folder`; on failure the open one stays and `problem` tells why."""
-        try:
-            job = Job(folder)
-        except NeedlewrightError as error:
-            self.problem.emit(errors.explain(error))
-            return False
-        self.take(job)
-        return True
+        self._open(lambda: (Job(folder), None))
 
-    def open_image(self, image: Path, folder: Path | None = None) -> bool:
+    def open_image(self, image: Path, folder: Path | None = None, title: str = "",
+                   then: Callable[[], None] | None = None) -> None:
         """Search `image` in a job: the one in `folder`, else a new one where jobs are kept."""
-        try:
-            job, row = job_for_image(folder or new_folder(image), image, image.stem)
-        except (NeedlewrightError, OSError) as error:
-            self.problem.emit(errors.explain(error))
-            return False
-        self.take(job, row)
-        return True
+        self._open(lambda: job_for_image(folder or new_folder(image), image,
+                                         title or image.stem), then)
 
-    def take(self, job: Job, source: SourceRow | None = None) -> None:
-        """Open `job` in the place of what is open."""
+    def make_job(self, spec: str, title: str, then: Callable[[], None]) -> None:
+        """Open a new job for the medium at `spec`, which it must not lie on."""
+        def make() -> Opened:
+            refuse_on_source(spec, jobs_folder())
+            return open_or_make(new_folder(Path(safe_name(title))), title), None
+
+        self._open(make, then)
+
+    def _open(self, make: Callable[[], Opened], then: Callable[[], None] | None = None) -> None:
+        def opened() -> tuple[Board, SourceRow | None]:
+            job, source = make()
+            with job:
+                return board_of(job), source
+
+        def take(made: tuple[Board, SourceRow | None]) -> None:
+            self._take(*made)
+            if then is not None:
+                then()
+
+        self._writes.call(opened, take, self._tell_problem)
+
+    def _take(self, board: Board, source: SourceRow | None) -> None:
+        """Show the job of `board` in the place of what is open."""
+        assert board.folder is not None
         self.end_work()
-        if self.job is not None:
-            self.job.close()
-        self.job = job
-        rows = job.sources()
-        self.source = source or (rows[0] if rows else None)
-        self.selection, self.progress, self.ending = None, None, None
+        for clerk in (self._reads, self._writes):
+            clerk.open(board.folder)
+        self.board = board
+        self.source = source or next(iter(board.sources), None)
+        self.selection, self.progress, self.ending, self.shown = None, None, None, None
         self.delivering = self.delivered = None
         self.just_found, self.marked = [], None
-        for step in job.steps():
+        self.rows.forget()
+        for step in board.steps:
             if self.source is not None and step.source == self.source.id:
                 self.ending = step.ending
-        self.settings.remember_job(str(job.folder), job.title)
-        self.finds.open(job.folder)
+        self.settings.remember_job(str(board.folder), board.title)
+        self.finds.open(board.folder)
         self.job_changed.emit()
         self.source_changed.emit()
         self.finds_changed.emit()
         self.tray_changed.emit()
         self.search_changed.emit()
         self.selected.emit(None)
+        self.shown_changed.emit(None)
 
     def _job_damaged(self, folder: object, reason: str) -> None:
-        if self.job is not None and self.job.folder == folder:
+        if self.board.folder == folder:
             self.problem.emit(errors.explain(JobError(
                 "job-damaged-in-part", path=str(folder), reason=reason)))
 
-    def name_job(self, title: str) -> None:
-        assert self.job is not None
-        if self.job.meta("title") != title:
-            self.job.set_meta("title", title)
-            self.settings.remember_job(str(self.job.folder), title)
-            self.job_changed.emit()
-
     def choose_source(self, number: int) -> None:
-        assert self.job is not None
-        self.source = next(row for row in self.job.sources() if row.id == number)
+        self.source = next(row for row in self.board.sources if row.id == number)
         self.source_changed.emit()
 
     # searching
@@ -143,13 +211,13 @@ class Session(QObject):
 
     def begin_search(self, plan: Plan) -> None:
         """Begin a search, or let it wait its turn where one is running."""
-        if self.job is None or self.source is None:
+        if self.board.folder is None or self.source is None:
             return
         if self.search is not None:
             self.queued.append(plan)
             self.search_changed.emit()
             return
-        work = SearchWork(self.job.folder, self.source, plan, self)
+        work = SearchWork(self.board.folder, self.source, plan, self)
         work.told.connect(self._search_told)
         work.kept.connect(self._search_kept)
         work.ended.connect(self._search_ended)
@@ -221,7 +289,7 @@ class Session(QObject):
         self.just_found = [*reversed(ids), *older][:JUST_FOUND]
         self.finds_rechecked.emit(ids)
         self.finds.refresh()
-        self.finds_changed.emit()
+        self.refresh_board()
 
     def _search_ended(self, event: Finished) -> None:
         if self._late(self.search):
@@ -241,8 +309,8 @@ class Session(QObject):
             self.search.deleteLater()
         self.search = None
         self.finds.refresh(soon=True)
-        self.finds_changed.emit()
         self.search_changed.emit()
+        self.refresh_board()
         plan, self._next_plan = self._next_plan, None
         if plan is None and self.queued and self.ending != "failed":
             plan = self.queued.pop(0)
@@ -252,15 +320,15 @@ class Session(QObject):
 
     def strip(self, number: int) -> QPixmap:
         """The ten frames of a clip; null where there are none."""
-        if self.job is None:
+        if self.board.folder is None:
             return QPixmap()
-        return QPixmap(str(strip_path(self.job.folder, number)))
+        return QPixmap(str(strip_path(self.board.folder, number)))
 
     def decode_all(self, number: int) -> None:
         """Decode every frame of find `number` in the background."""
-        if self.job is None or self.frames is not None:
+        if self.board.folder is None or self.frames is not None:
             return
-        self.frames = FramesWork(self.job.folder, number, self)
+        self.frames = FramesWork(self.board.folder, number, self)
         self.frames.failed.connect(self.problem)
         self.frames.finished.connect(self._frames_over)
         self.frames.start()
@@ -273,8 +341,8 @@ class Session(QObject):
             work.deleteLater()
             self.finds_rechecked.emit((work.number,))
             self.finds.refresh(soon=True)
-            self.finds_changed.emit()
-            self.tray_changed.emit()
+            self.refresh_board()
+            self._show_again()
 
     # copying
 
@@ -282,38 +350,27 @@ class Session(QObject):
         """Copy the medium at `spec` into the open job, or into a new one."""
         if self.copies.work is not None:
             return
-        if self.job is None and not self._make_job(spec):
+        if self.board.folder is None:
+            self.make_job(spec, short_name(spec),
+                          partial(self.begin_copy, spec, although_mounted))
             return
-        assert self.job is not None
-        self.copies.begin(self.job.folder, spec, although_mounted)
-
-    def _make_job(self, spec: str) -> bool:
-        name = short_name(spec)
-        try:
-            refuse_on_source(spec, jobs_folder())
-            job = open_or_make(new_folder(Path(safe_name(name))), name)
-        except (NeedlewrightError, OSError) as error:
-            self.problem.emit(errors.explain(error))
-            return False
-        self.take(job)
-        return True
+        self.copies.begin(self.board.folder, spec, although_mounted)
 
     def _image_came(self) -> None:
         """The copy's image is a source of the job now: look at it."""
-        rows = self.job.sources() if self.job else []
-        if rows:
-            self.source = rows[-1]
+        self.ask("image", board_of, self._image_read)
+
+    def _image_read(self, board: Board) -> None:
+        if board.sources:
+            self.board, self.source = board, board.sources[-1]
             self.job_changed.emit()
             self.source_changed.emit()
 
     def _copy_changed(self) -> None:
         """A finished copy has told the job its hash."""
-        if self.copies.work is not None or self.source is None or self.job is None:
+        if self.copies.work is not None or self.source is None:
             return
-        row = next((r for r in self.job.sources() if r.id == self.source.id), None)
-        if row is not None and row != self.source:
-            self.source = row
-            self.job_changed.emit()
+        self.refresh_board()
         self._search_the_rest()
 
     # finds and tray
@@ -322,46 +379,64 @@ class Session(QObject):
         if number != self.selection:
             self.selection = number
             self.selected.emit(number)
+            self._show_again()
 
-    def record(self, number: int) -> FindRecord | None:
-        if self.job is None:
-            return None
-        try:
-            return self.job.record(number)
-        except NeedlewrightError:
-            return None
+    def _show_again(self) -> None:
+        """Read anew what is shown of the selected find."""
+        number = self.selection
+        if number is None:
+            self._shown_came(None, None)
+        else:
+            self.ask("shown", partial(shown_of, number=number), partial(self._shown_came, number))
 
-    def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
-        """The finds before and behind one on its medium."""
-        return (None, None) if self.job is None else self.job.neighbours(row)
+    def _shown_came(self, number: int | None, shown: Shown | None) -> None:
+        if number == self.selection:
+            self.shown = shown
+            self.shown_changed.emit(shown)
 
-    def source_of(self, row: FindRow) -> SourceRow | None:
-        rows = self.job.sources() if self.job else []
-        return next((s for s in rows if s.id == row.source), None)
+    def _rows_changed(self, ids: object) -> None:
+        assert isinstance(ids, tuple)
+        self.rows.renew(ids)
+        if self.selection in ids:
+            self._show_again()
 
     def toggle_tray(self, ids: list[int]) -> None:
         """Take `ids` out if all are in the tray, else put all in."""
-        if self.job is None or not ids:
+        known = [self.rows.get(number) for number in ids]
+        if all(known):
+            self.set_tray(ids, not all(row.in_tray for row in known if row is not None))
             return
-        rows = self.job.rows(ids)
-        self.set_tray(ids, not all(row.in_tray for row in rows))
+
+        def toggle(job: Job) -> None:
+            every = all(row.in_tray for row in job.rows(ids))
+            (job.take_from_tray if every else job.put_in_tray)(ids)
+
+        self._change_tray(ids, toggle)
 
     def set_tray(self, ids: list[int], inside: bool) -> None:
-        if self.job is None:
-            return
-        try:
-            (self.job.put_in_tray if inside else self.job.take_from_tray)(ids)
-        except NeedlewrightError as error:
-            self.problem.emit(errors.explain(error))
-            return
-        self.tray_changed.emit()
+        """Put `ids` into the tray or take them out: shown at once, written elsewhere."""
+        self.rows.show_in_tray(ids, inside)
+        self._change_tray(ids, lambda job: (
+            job.put_in_tray if inside else job.take_from_tray)(ids))
+
+    def _change_tray(self, ids: list[int], act: Callable[[Job], None]) -> None:
+        def told(_: object) -> None:
+            self._rows_changed(tuple(ids))
+            self.tray_changed.emit()
+            self.refresh_board()
+
+        def failed(error: BaseException) -> None:
+            self._rows_changed(tuple(ids))
+            self._tell_problem(error)
+
+        self.tell(act, told, failed)
 
     # delivering
 
     def begin_delivery(self, ids: list[int], destination: Path) -> None:
-        if self.job is None or self.delivery is not None:
+        if self.board.folder is None or self.delivery is not None:
             return
-        work = DeliveryWork(self.job.folder, ids, destination, self)
+        work = DeliveryWork(self.board.folder, ids, destination, self)
         work.told.connect(self._delivery_told)
         work.ended.connect(self._delivery_ended)
         work.failed.connect(self.problem)
@@ -416,7 +491,6 @@ class Session(QObject):
         self.finds.end()
         self.pictures.end()
         self.demo.close()
-        if self.job is not None:
-            with contextlib.suppress(NeedlewrightError):
-                self.job.close()
-            self.job = None
+        self._reads.end()
+        self._writes.end()
+        self.board = NO_JOB

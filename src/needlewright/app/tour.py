@@ -80,16 +80,15 @@ class _Tour:
         from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH
         from needlewright.core.delivery.bag import Delivered
         from needlewright.core.jobs.rows import Filter
+        from needlewright.core.jobs.store import Job
         from needlewright.core.search.plan import Plan
         from needlewright.core.search.registry import steps
         from needlewright.wording import cli as words
         from needlewright.wording.activity import delivered_line
 
         session, window = self.session, self.window
-        if not session.open_image(self.image, self.folder / "job"):
-            raise TimeoutError("opening the card")
-        assert session.job is not None
-        session.name_job(DEMO_TITLE)
+        session.open_image(self.image, self.folder / "job", DEMO_TITLE)
+        self._wait(lambda: session.source is not None, "opening the card")
         window.show_station(INTAKE)
         self._shoot("1-intake")
         window.show_station(SEARCH)
@@ -97,18 +96,21 @@ class _Tour:
         self._wait(lambda: len(session.just_found) >= 4 or not session.searching, "first finds")
         self._shoot("2-search")
         self._wait(lambda: not session.searching, "the search")
-        print("\n".join(words.counts(session.job.tally())))
+        with Job(self.folder / "job", read_only=True) as job:
+            print("\n".join(words.counts(job.tally())))
+            whole = job.matching(Filter(grades=frozenset({"whole"})))
         window.show_station(FINDS)
-        whole = session.job.matching(Filter(grades=frozenset({"whole"})))
         self._wait(lambda: window.finds.sheet.sheet.ids.size >= len(whole), "the sheet")
         session.set_tray([row.id for row in whole], True)
         session.select(whole[3].id)
         self._settle()
         self._shoot("3-finds")
         window.show_station(MENDING)
+        self._settle()
         self._shoot("4-mending")
         window.show_station(DELIVERY)
         window.delivery.choose_folder(self.folder / "delivery")
+        self._settle()
         window.delivery.begin()
         self._wait(lambda: session.delivered is not None and session.delivery is None,
                    "the delivery")
@@ -119,7 +121,8 @@ class _Tour:
         print(done.path)
 
     def _settle(self) -> None:
-        """Wait until all thumbnails in view have come."""
+        """Wait until all that was asked of the job, and all thumbnails in view, have come."""
+        self._wait(lambda: self.session.idle, "the job's answers")
         sheet = self.window.finds.sheet
         wanted = [int(sheet.sheet.ids[i]) for i in sheet.sheet.visible(0, sheet.height())]
         self._wait(lambda: all(self.window.thumbnails.get(i) is not None for i in wanted),

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import time
 from functools import partial
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -37,6 +39,7 @@ from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.widgets.thread_line import ThreadLine
+from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.wording import activity as activity_words
@@ -57,6 +60,7 @@ class MainWindow(QMainWindow):
         self.session = session
         self.setWindowIcon(icon())
         self._texture_asked = 0.0
+        self._folder: Path | None = None  # of the job on show
         self.thumbnails = Thumbnails(self)
         session.finds_rechecked.connect(self.thumbnails.forget)
         self.thread_line = ThreadLine(words.STATIONS)
@@ -111,7 +115,7 @@ class MainWindow(QMainWindow):
         session.search_changed.connect(self._search_changed)
         session.tray_changed.connect(self._tray_changed)
         session.delivery_changed.connect(self._tray_changed)
-        session.selected.connect(self._selected)
+        session.shown_changed.connect(self._shown_came)
         session.finds.spans_answered.connect(self._spans_came)
         session.finds.lane_answered.connect(self._lane_came)
         session.finds.texture_answered.connect(self._texture_came)
@@ -165,11 +169,13 @@ class MainWindow(QMainWindow):
     # state
 
     def _job_changed(self) -> None:
-        job = self.session.job
-        self.hide_notice()
-        self.setWindowTitle(words.title(job.title if job else None))
-        count = len(job.sources()) if job else 0
-        self.thread_line.show_title(job.title if job else words.NO_JOB, words.sources_line(count))
+        board = self.session.board
+        if board.folder != self._folder:  # what was told of another job is over
+            self._folder = board.folder
+            self.hide_notice()
+        self.setWindowTitle(words.title(board.title or None))
+        self.thread_line.show_title(board.title or words.NO_JOB,
+                                    words.sources_line(len(board.sources)))
         self.finds.job_changed()
         self._finds_changed()
         self._tray_changed()
@@ -186,8 +192,7 @@ class MainWindow(QMainWindow):
         self._search_changed()
 
     def _finds_changed(self) -> None:
-        job = self.session.job
-        tally = job.tally() if job else []
+        tally = self.session.board.tally
         self.thread_line.show_figure(FINDS, words.finds_figure(sum(t.finds for t in tally)))
         self.thread_line.show_figure(MENDING, words.waiting(
             sum(t.finds for t in tally if t.grade == "partial" and t.kind in MENDABLE)))
@@ -219,9 +224,9 @@ class MainWindow(QMainWindow):
 
     def _copying_shown(self) -> bool:
         """Whether the running copy's image is the source that the tape shows."""
-        job, source = self.session.job, self.session.source
-        return self.session.copies.work is not None and job is not None and (
-            source is not None and source == job.sources()[-1])
+        sources, source = self.session.board.sources, self.session.source
+        return self.session.copies.work is not None and source is not None and (
+            source in sources[-1:])
 
     def _copy_changed(self) -> None:
         told = self.session.copies.told
@@ -251,12 +256,11 @@ class MainWindow(QMainWindow):
         self.thread_line.show_figure(SEARCH, text if session.source else "")
 
     def _tray_changed(self) -> None:
-        job = self.session.job
-        count = job.tray_size()[0] if job else 0
-        self.thread_line.show_figure(DELIVERY, words.tray_figure(count))
+        self.thread_line.show_figure(DELIVERY, words.tray_figure(self.session.board.tray[0]))
 
-    def _selected(self, number: object) -> None:
-        record = self.session.record(number) if isinstance(number, int) else None
+    def _shown_came(self, _: object) -> None:
+        shown = self.session.shown
+        record = None if shown is None else shown.record
         source = self.session.source
         on_this = record is not None and source is not None and record.row.source == source.id
         self.tape.show_selected(
@@ -283,14 +287,14 @@ class MainWindow(QMainWindow):
         self.notice.hide()
 
     def show_log(self) -> None:
-        job = self.session.job
-        if job is None:
-            return
+        self.session.ask("log", Job.log_lines, self._show_log)
+
+    def _show_log(self, told: list[tuple[float, str, dict[str, Any]]]) -> None:
         text = QPlainTextEdit()
         text.setObjectName("logText")
         text.setReadOnly(True)
         lines = [f"{activity_words.clock(at)}  {activity_words.log_line(code, values)}"
-                 for at, code, values in job.log_lines()]
+                 for at, code, values in told]
         text.setPlainText("\n".join(lines))
         self._dialog("log", words.LOG_TITLE, text, (760, 440))
 
@@ -326,8 +330,7 @@ class MainWindow(QMainWindow):
     def _run_demo(self) -> None:
         self.session.demo.opened.disconnect(self._run_demo)
         self.show_station(SEARCH)
-        done = {row.step for row in self.session.job.steps()
-                if row.ending == "done"} if self.session.job else set()
+        done = {row.step for row in self.session.board.steps if row.ending == "done"}
         plan = tuple(name for name in steps() if name not in done)
         if plan:
             self.session.begin_search(Plan(plan))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QUrl
@@ -17,6 +18,7 @@ from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.delivery.bag import Delivered, Delivering, destination_guards
 from needlewright.core.delivery.guards import Guard
 from needlewright.core.jobs.rows import Filter, FindRow
+from needlewright.core.jobs.store import Job
 from needlewright.wording import activity as activity_words
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
@@ -52,6 +54,8 @@ class Delivery(QWidget):
             signal.connect(self.refresh)
         session.delivery_changed.connect(self._show_work)
         self._ready = False
+        self._rows: list[FindRow] = []  # of the tray, as they were read last
+        self._guards: list[Guard] = []
 
     def _buttons(self) -> QVBoxLayout:
         self.deliver_button = button("", "deliver", self.begin, "main")
@@ -74,20 +78,22 @@ class Delivery(QWidget):
 
     # what
 
-    def rows(self) -> list[FindRow]:
-        job = self._session.job
-        return job.matching(Filter(tray_only=True)) if job else []
-
     def showEvent(self, event: QShowEvent) -> None:
         self.refresh()
 
     def refresh(self) -> None:
         if not self.isVisible():
             return  # looked at only when it is looked at
-        rows = self.rows()
-        self._show_what(rows)
-        self._show_how(rows)
-        self._show_where(rows)
+        self._ready = False
+        self.deliver_button.setEnabled(False)
+        if self._session.board.folder is None:
+            self._came(([], []))
+        self._session.ask("tray", partial(prepared, destination=self.destination), self._came)
+
+    def _came(self, found: tuple[list[FindRow], list[Guard]]) -> None:
+        self._rows, self._guards = found
+        self._show_what(self._rows)
+        self._show_how(self._rows)
         self._show_work()
 
     def _show_what(self, rows: list[FindRow]) -> None:
@@ -151,13 +157,8 @@ class Delivery(QWidget):
         inside.addLayout(line(20, label(words.DELIVERY_ALSO, wrap=True), spacing=0))
         self.how.addWidget(frame)
 
-    def guards(self, rows: list[FindRow]) -> list[Guard]:
-        job = self._session.job
-        if job is None or self.destination is None:
-            return []
-        return destination_guards(job, rows, self.destination)
-
-    def _show_where(self, rows: list[FindRow]) -> None:
+    def _show_where(self) -> None:
+        rows = self._rows
         clear(self.where)
         self._ready = False
         delivered = self._session.delivered
@@ -167,7 +168,7 @@ class Delivery(QWidget):
             self.where.addWidget(label(str(self.destination), "", "destination", wrap=True))
             just_done = isinstance(delivered, Delivered) and delivered.finished and (
                 delivered.path == str(self.destination))
-            guards = [] if just_done else self.guards(rows)
+            guards = [] if just_done else self._guards
             for guard in guards:
                 self._add_guard(guard)
             self._ready = bool(rows) and bool(guards) and all(g.holds for g in guards)
@@ -199,7 +200,7 @@ class Delivery(QWidget):
 
     def begin(self) -> None:
         if self.destination is not None and self._ready:
-            self._session.begin_delivery([row.id for row in self.rows()], self.destination)
+            self._session.begin_delivery([row.id for row in self._rows], self.destination)
 
     def _show_work(self) -> None:
         session = self._session
@@ -219,10 +220,14 @@ class Delivery(QWidget):
         if isinstance(done, Delivered) and not running:
             self.result.setText(activity_words.delivered_line(done))
         if not running and self.isVisible():
-            self._show_where(self.rows())
+            self._show_where()
 
     def open_folder(self) -> None:
         if self.destination is not None:
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.destination)))
 
 
+def prepared(job: Job, destination: Path | None) -> tuple[list[FindRow], list[Guard]]:
+    """The rows in the tray, and what stands in the way of delivering them to `destination`."""
+    rows = job.matching(Filter(tray_only=True))
+    return rows, [] if destination is None else destination_guards(job, rows, destination)

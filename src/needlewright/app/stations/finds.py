@@ -71,9 +71,9 @@ class Finds(QWidget):
         self._session, self._thumbnails = session, thumbnails
         self._size = 2
         self._total = self._shown = 0
-        self.sheet = ContactSheet(thumbnails)
-        self.sheet.rows_for = lambda ids: session.job.rows(ids) if session.job else []
+        self.sheet = ContactSheet(thumbnails, session.rows)
         self.full = FullView()
+        self._large: int | None = None  # the find that was asked for large
         self.empty_box = QVBoxLayout()
         empty = QWidget()
         empty.setLayout(self.empty_box)
@@ -105,7 +105,7 @@ class Finds(QWidget):
         session, sheet, full = self._session, self.sheet, self.full
         session.finds.answered.connect(self._show_sheet)
         session.selected.connect(sheet.select)
-        session.tray_changed.connect(self._tray_changed)
+        session.shown_changed.connect(self._shown_came)
         session.job_changed.connect(self.job_changed)
         session.search_changed.connect(self._refresh_empty)
         session.finds_changed.connect(self._count)
@@ -118,7 +118,7 @@ class Finds(QWidget):
         sheet.bigger.connect(self.resize_pictures)
         full.closed.connect(self.close_full)
         full.moved.connect(self._move_full)
-        full.tray_wanted.connect(session.toggle_tray)
+        full.tray_wanted.connect(self._toggle_shown)
 
     def _narrowing(self) -> QWidget:
         bar = QWidget()
@@ -185,6 +185,7 @@ class Finds(QWidget):
 
     def _show_sheet(self, sheet: Sheet) -> None:
         self._shown = int(sheet.ids.size)
+        self._session.rows.renew()
         self.sheet.show_sheet(sheet, self._session.selection)
         if self.stack.currentIndex() != FULL:
             self.stack.setCurrentIndex(SHEET if self._shown else EMPTY)
@@ -192,10 +193,9 @@ class Finds(QWidget):
         self._refresh_empty()
 
     def _count(self) -> None:
-        job = self._session.job
-        tally = job.tally() if job else []
-        self._total = sum(t.finds for t in tally)
-        there = {t.kind for t in tally}
+        board = self._session.board
+        self._total = board.finds
+        there = {t.kind for t in board.tally}
         for kind, chosen in self.kinds.items():
             chosen.setVisible((kind in there and len(there) > 1) or chosen.isChecked())
         self.count.setText(words.shown_of(self._shown, max(self._total, self._shown)))
@@ -222,44 +222,49 @@ class Finds(QWidget):
         return widget
 
     def job_changed(self) -> None:
-        job = self._session.job
-        self._thumbnails.open(job.folder if job else None)
+        self._thumbnails.open(self._session.board.folder)
         if self.stack.currentIndex() == FULL:
             self.stack.setCurrentIndex(SHEET)
-
-    def _tray_changed(self) -> None:
-        self.sheet.forget_rows()
-        if self.stack.currentIndex() == FULL and self._session.selection is not None:
-            self._show_full(self._session.selection, decode=False)
 
     # full view
 
     def open_full(self, number: int) -> None:
-        self._session.select(number)
+        self._large = None
         self.stack.setCurrentIndex(FULL)
         self.full.setFocus()
-        self._show_full(number)
+        self._session.select(number)
+        self._show_full()
 
-    def _show_full(self, number: int, decode: bool = True) -> None:
-        record = self._session.record(number)
-        if record is None:
+    def _toggle_shown(self) -> None:
+        if self._session.selection is not None:
+            self._session.toggle_tray([self._session.selection])
+
+    def _shown_came(self, _: object) -> None:
+        if self.stack.currentIndex() == FULL:
+            self._show_full()
+
+    def _show_full(self) -> None:
+        """Show the selected find large: its thumbnail, then what is read of it, then decoded."""
+        shown, number = self._session.shown, self._session.selection
+        if number is None:
             return
-        row = record.row
+        if shown is None or shown.record.row.id != number:
+            self.full.show_coming(self._thumbnails.get(number))
+            return
+        record, row = shown.record, shown.record.row
         line_text = check_words.grade_line(row.grade, row.share, record.checks, row.kind)
         self.full.show_find(row, line_text, self._thumbnails.get(number))
         if row.has_strip:
             self.full.show_clip(self._session.strip(number), [
                 d for c in record.checks for d in damaged_seconds(dict(c.values))])
-        source = self._session.source_of(record.row)
-        if decode and source is not None:
-            self._session.pictures.show(record, source.path, SIDE)
+        if self._large != number and shown.source is not None:
+            self._large = number
+            self._session.pictures.show(record, shown.source.path, SIDE)
 
     def _show_moment(self, seconds: float) -> None:
-        number = self._session.selection
-        record = None if number is None else self._session.record(number)
-        source = None if record is None else self._session.source_of(record.row)
-        if record is not None and source is not None:
-            self._session.pictures.show(record, source.path, SIDE, seconds)
+        shown = self._session.shown
+        if shown is not None and shown.source is not None:
+            self._session.pictures.show(shown.record, shown.source.path, SIDE, seconds)
 
     def _picture_came(self, number: int, report: DecodeReport) -> None:
         if self.full.row is not None and self.full.row.id == number:
@@ -270,10 +275,7 @@ class Finds(QWidget):
         self.sheet.setFocus()
 
     def _move_full(self, key: int) -> None:
-        before = self.sheet.current_id()
         step = {Qt.Key.Key_Up: Qt.Key.Key_Left, Qt.Key.Key_Down: Qt.Key.Key_Right}
         self.sheet.move_selection(step.get(Qt.Key(key), key))
-        number = self.sheet.current_id()
-        if number is not None and number != before:
-            self._show_full(number)
+        self._show_full()
 

@@ -39,7 +39,6 @@ from needlewright.app.widgets.small import (
 )
 from needlewright.core.jobs.copying import IMAGES
 from needlewright.core.jobs.rows import SourceRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.sources.devices import Device
 from needlewright.wording import errors, units
@@ -103,9 +102,8 @@ class Intake(QWidget):
     # content
 
     def refresh(self) -> None:
-        job = self._session.job
         clear(self.sources)
-        rows = job.sources() if job else []
+        rows = self._session.board.sources
         for row in rows:
             self.sources.addWidget(self._source_card(row))
         self._show_devices()
@@ -179,7 +177,7 @@ class Intake(QWidget):
         frame.setProperty("chosen", chosen)
         copies = self._session.copies
         used = words.INTAKE_USED
-        if copied_here(row.path, self._session.job):
+        if copied_here(row.path, self._session.board.folder):
             being = copies.work is not None and row == self._session.source
             used = words.INTAKE_BEING_COPIED if being else words.INTAKE_COPIED
         fill(inside, line(label(row.name, "sub"), None, label(used, "muted")),
@@ -253,8 +251,8 @@ class Intake(QWidget):
 
     def _show_facts(self) -> None:
         clear(self.facts)
-        source, job = self._session.source, self._session.job
-        if source is None or job is None:
+        source, board = self._session.source, self._session.board
+        if source is None:
             self.facts.addWidget(label(words.INTAKE_NO_FACTS, "muted", wrap=True))
             return
         names = words.DOSSIER_SOURCE_FACTS
@@ -273,11 +271,11 @@ class Intake(QWidget):
         fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8)
         self._volumes_box = QVBoxLayout()
         self.facts.addLayout(self._volumes_box)
-        self._show_volumes(job.volumes(source.id))
+        self._show_volumes(list(board.volumes.get(source.id, ())))
         fill(self.facts, label(words.INTAKE_NEXT, "sub"), label(words.INTAKE_NEXT_TEXT, wrap=True),
              line(button(words.INTAKE_TO_SEARCH, "toSearch", self.to_search.emit, "main"),
                   self._forecast_button(source.path), None),
-             8, label(_breakable(words.INTAKE_JOB_KEPT.format(path=job.folder)), "small",
+             8, label(_breakable(words.INTAKE_JOB_KEPT.format(path=board.folder)), "small",
                       wrap=True))
 
     # opening
@@ -304,9 +302,9 @@ class Intake(QWidget):
             self._session.open_image(path)
 
 
-def copied_here(path: str, job: Job | None) -> bool:
-    """Whether the image at `path` was copied into the job."""
-    return job is not None and Path(path).is_relative_to(job.folder / IMAGES)
+def copied_here(path: str, folder: Path | None) -> bool:
+    """Whether the image at `path` was copied into the job in `folder`."""
+    return folder is not None and Path(path).is_relative_to(folder / IMAGES)
 
 
 def _shortened(folder: str) -> str:

@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from needlewright.app.session import Session
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
-from needlewright.core.jobs.rows import Filter
+from needlewright.core.jobs.rows import Filter, FindRecord
+from needlewright.core.jobs.store import Job
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import window as words
@@ -44,17 +45,18 @@ class Mending(QWidget):
     def refresh(self) -> None:
         if not self.isVisible():
             return  # looked at only when it is looked at
+        self._session.ask("mending", waiting_of, self._show)
+        if self._session.board.folder is None:
+            self._show((0, []))
+
+    def _show(self, found: tuple[int, list[FindRecord]]) -> None:
+        number, records = found
         clear(self.waiting)
-        job = self._session.job
-        number = sum(t.finds for t in job.tally()
-                     if t.grade == "partial" and t.kind in MENDABLE) if job else 0
-        if job is None or not number:
+        if not number:
             self.waiting.addWidget(label(words.MENDING_NONE, "muted"))
             return
-        ids = [item[0] for item in job.find_ids(Filter(
-            frozenset(MENDABLE), frozenset({"partial"})))[:LISTED]]
-        for row in job.rows(ids):
-            record = job.record(row.id)
+        for record in records:
+            row = record.row
             stitch = Stitch(row.grade, row.share)
             about = check_words.grade_line(row.grade, row.share, record.checks, row.kind)
             reason = check_words.reason(record.checks[0]) if record.checks else ""
@@ -64,3 +66,9 @@ class Mending(QWidget):
                                         label(reason, "muted"), None))
         if number > LISTED:
             self.waiting.addWidget(label(f"+ {number - LISTED:,}", "muted"))
+
+
+def waiting_of(job: Job) -> tuple[int, list[FindRecord]]:
+    """How many damaged finds wait, and the first LISTED of them."""
+    ids = [item[0] for item in job.find_ids(Filter(frozenset(MENDABLE), frozenset({"partial"})))]
+    return len(ids), [job.record(number) for number in ids[:LISTED]]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QPixmap
@@ -118,10 +118,10 @@ class JustFound(QWidget):
         super().__init__()
         self.setObjectName("justFound")
         self._session, self._thumbnails = session, thumbnails
-        self._rows: list[FindRow] = []
+        self._rows: Sequence[FindRow] = ()
         thumbnails.ready.connect(self._picture_came)
 
-    def show_rows(self, rows: list[FindRow]) -> None:
+    def show_rows(self, rows: Sequence[FindRow]) -> None:
         self._rows = rows
         self.update()
 
@@ -272,8 +272,8 @@ class Search(QWidget):
 
     def _show_volumes(self) -> None:
         """Offer the volumes that are known, where there is more to choose than everything."""
-        job, source = self._session.job, self._session.source
-        self._volumes = job.volumes(source.id) if job and source else []
+        source = self._session.source
+        self._volumes = list(self._session.board.volumes.get(source.id, ())) if source else []
         self.one_volume.setVisible(len(self._volumes) > 1)
         self.free.setEnabled(any(row.used_bytes is not None for row in self._volumes))
         if not self.free.isEnabled() and self.free.isChecked():
@@ -367,7 +367,7 @@ class Search(QWidget):
 
     def refresh(self) -> None:
         session = self._session
-        source, job = session.source, session.job
+        source, board = session.source, session.board
         self.head.setText(words.SEARCH_PLAN.format(source=source.name) if source
                           else words.SEARCH_PLAN_NONE)
         self.marked.setEnabled(session.marked is not None)
@@ -380,9 +380,8 @@ class Search(QWidget):
             words.SEARCH_FORMATS_SOME.format(some=len(self.formats), count=count) if self.formats
             else words.SEARCH_FORMATS_ALL.format(count=count))
         self.area_text.setText(units.stretch(area.start, area.stop) if area else "")
-        tally = job.tally() if job else []
-        states = {row.step: row for row in job.steps()
-                  if source and row.source == source.id} if job else {}
+        tally = board.tally
+        states = {row.step: row for row in board.steps if source and row.source == source.id}
         for grade, label_ in self.grades.items():
             number = sum(t.finds for t in tally if t.grade == grade)
             label_.setText(f"{number:,} {check_words.GRADES[grade]}")
@@ -392,9 +391,8 @@ class Search(QWidget):
                 step.show_tally(kind, found)
             self._show_step(step, states.get(name))
         self._fill_next(states)
-        rows = job.rows(session.just_found) if job else []
-        self.just.show_rows(rows)
-        self.just_hint.setText(words.SEARCH_JUST_HINT if rows else words.SEARCH_JUST_EMPTY)
+        self.just.show_rows(board.just)
+        self.just_hint.setText(words.SEARCH_JUST_HINT if board.just else words.SEARCH_JUST_EMPTY)
 
     def _show_step(self, step: StepCard, state: object) -> None:
         session = self._session

@@ -123,7 +123,7 @@ class ActivityLine(QWidget):
                     copies.told is not None or copies.waiting is not None)),
                 (self.idle, search is None and session.delivery is None
                  and copies.work is None),
-                (self.log, session.job is not None)):
+                (self.log, session.board.folder is not None)):
             widget.setVisible(shown)
         paused = search.paused if search is not None else (
             copies.work is not None and copies.work.paused)

@@ -23,6 +23,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
 from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.rows import Rows
 from needlewright.app.viewmodels.sheet import HEAD, MARGIN, STRIP_CELLS, Group, Sheet, lay_out
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.stitch import draw_stitch
@@ -35,7 +36,7 @@ STRIP = 200  # pixels of the little tape in a group head
 
 
 class ContactSheet(QAbstractScrollArea):
-    """Shows a Sheet. Asks `rows_for` for what it must know of the visible finds."""
+    """Shows a Sheet, with what `rows` knows of the visible finds."""
 
     chosen = Signal(object)  # id or None
     opened = Signal(int)
@@ -43,7 +44,7 @@ class ContactSheet(QAbstractScrollArea):
     resized = Signal(int)  # view width
     bigger = Signal(int)  # +1 or -1
 
-    def __init__(self, thumbnails: Thumbnails) -> None:
+    def __init__(self, thumbnails: Thumbnails, rows: Rows) -> None:
         super().__init__()
         self.setObjectName("sheet")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -52,9 +53,8 @@ class ContactSheet(QAbstractScrollArea):
         self.viewport().setMouseTracking(True)
         self.sheet: Sheet = lay_out([], 800, 108, {}, False)
         self.current: int | None = None  # index
-        self.rows: dict[int, FindRow] = {}
-        self.rows_for: Callable[[list[int]], list[FindRow]] = lambda ids: []  # set by the station
-        self.source_sizes: dict[int, int] = {}
+        self.rows = rows
+        rows.came.connect(self.viewport().update)
         self._thumbnails = thumbnails
         thumbnails.ready.connect(self._picture_came)
         look.changed.connect(self.viewport().update)
@@ -68,15 +68,10 @@ class ContactSheet(QAbstractScrollArea):
         """Show a new layout; the selected find stays selected and, if it was, in view."""
         stayed = self.current is not None and self._in_view(self.current)
         self.sheet = sheet
-        self.rows.clear()
         self.current = self._index_of(selected)
         self._fit_scroll_bar()
         if stayed and self.current is not None and not self._in_view(self.current):
             self._reveal(self.current)
-        self.viewport().update()
-
-    def forget_rows(self) -> None:
-        self.rows.clear()
         self.viewport().update()
 
     def select(self, number: int | None) -> None:
@@ -137,13 +132,7 @@ class ContactSheet(QAbstractScrollArea):
         painter.fillRect(self.viewport().rect(), look.colour("pictures"))
         top = self.verticalScrollBar().value()
         visible = self.sheet.visible(top, top + self.viewport().height())
-        missing = [int(self.sheet.ids[i]) for i in visible
-                   if int(self.sheet.ids[i]) not in self.rows]
-        if missing:
-            if len(self.rows) > 4000:
-                self.rows.clear()
-                missing = [int(self.sheet.ids[i]) for i in visible]
-            self.rows.update({row.id: row for row in self.rows_for(missing)})
+        self.rows.want(self.sheet.ids[visible.start : visible.stop].tolist())
         for group in self.sheet.groups:
             if group.headed and top - HEAD <= group.top <= top + self.viewport().height():
                 self._paint_head(painter, group, group.top - top)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.board import Shown
 from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
@@ -114,7 +115,7 @@ class Dossier(QScrollArea):
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._session, self._thumbnails = session, thumbnails
         self._picture = Picture()
-        self._number: int | None = None
+        self._shown: Shown | None = None
         inside = QWidget()
         inside.setObjectName("inside")
         outer = column(inside, (16, 16, 16, 16))
@@ -123,37 +124,32 @@ class Dossier(QScrollArea):
         self._content.setSpacing(6)
         fill(outer, self._picture, self._content, None)
         self.setWidget(inside)
-        session.selected.connect(self.show_find)
         # bound methods: Qt lets go of them with the widget, of a lambda only with the session
-        session.tray_changed.connect(self._show_again)
-        session.job_changed.connect(self._show_none)
+        session.shown_changed.connect(self.show_find)
         thumbnails.ready.connect(self._thumbnail_came)
         look.changed.connect(self._show_again)
         self.show_find(None)
 
-    def show_find(self, number: object) -> None:
-        self._number = number if isinstance(number, int) else None
-        record = None if self._number is None else self._session.record(self._number)
+    def show_find(self, shown: object) -> None:
+        """Show a Shown, or that nothing is selected."""
+        self._shown = shown if isinstance(shown, Shown) else None
         clear(self._content)
-        self._picture.setVisible(record is not None)
-        if record is None:
+        self._picture.setVisible(self._shown is not None)
+        if self._shown is None:
             self._content.addWidget(label(words.DOSSIER_EMPTY, "muted", wrap=True))
             return
-        self._picture.show_pixmap(self._thumbnails.get(record.row.id))
-        self._fill(record)
+        self._picture.show_pixmap(self._thumbnails.get(self._shown.record.row.id))
+        self._fill(self._shown)
 
     def _show_again(self) -> None:
-        self.show_find(self._number)
-
-    def _show_none(self) -> None:
-        self.show_find(None)
+        self.show_find(self._shown)
 
     def _thumbnail_came(self, number: int) -> None:
-        if number == self._number:
+        if self._shown is not None and number == self._shown.record.row.id:
             self._picture.show_pixmap(self._thumbnails.get(number))
 
-    def _fill(self, record: FindRecord) -> None:
-        row = record.row
+    def _fill(self, shown: Shown) -> None:
+        record, row = shown.record, shown.record.row
         stitch = Stitch(row.grade, row.share)
         title = label(find_words.title(row), "title", "dossierTitle", wrap=True)
         self._content.addLayout(line(title, None, stitch, spacing=8))
@@ -163,10 +159,9 @@ class Dossier(QScrollArea):
         self._content.addWidget(label(
             check_words.grade_line(row.grade, row.share, record.checks, row.kind), "muted",
             "dossierGrade", wrap=True))
-        source = self._session.source_of(row)
         self._content.addSpacing(4)
         self._content.addWidget(label(
-            find_words.origin(record, source.name if source else "?"), wrap=True))
+            find_words.origin(record, shown.source.name if shown.source else "?"), wrap=True))
         tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
         self._content.addLayout(line(button(
             tray, "dossierTray", lambda: self._session.toggle_tray([row.id]), "link"), None))
@@ -178,7 +173,7 @@ class Dossier(QScrollArea):
         self._content.addLayout(self._checks(record))
         self._head(words.DOSSIER_EXTENTS)
         self._content.addLayout(self._grid(find_words.extents(record), muted_first=False))
-        self._beside(record)
+        self._beside(shown)
         if record.parts:
             self._head(words.DOSSIER_PARTS)
             self._content.addWidget(Parts(record.parts))
@@ -197,9 +192,9 @@ class Dossier(QScrollArea):
             frames.setEnabled(not running)
             self._content.addLayout(line(frames, None))
 
-    def _beside(self, record: FindRecord) -> None:
+    def _beside(self, shown: Shown) -> None:
         """Its neighbours on the medium, by name; a click shows them."""
-        before, behind = self._session.neighbours(record.row)
+        before, behind = shown.before, shown.behind
         if before is None and behind is None:
             return
         self._head(words.DOSSIER_BESIDE)

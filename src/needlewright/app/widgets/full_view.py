@@ -37,7 +37,7 @@ class FullView(QWidget):
 
     closed = Signal()
     moved = Signal(int)  # a key of movement
-    tray_wanted = Signal(object)
+    tray_wanted = Signal()
     moment_wanted = Signal(float)  # seconds into the clip
 
     def __init__(self) -> None:
@@ -71,13 +71,18 @@ class FullView(QWidget):
         self.frames, self.damaged = frames, damaged
         self.update()
 
+    def show_coming(self, preview: QPixmap | None) -> None:
+        """Show a thumbnail of the find that is being read."""
+        self._zoom, self._shift = 1.0, QPoint(0, 0)
+        self.row, self.line, self.picture = None, "", preview or QPixmap()
+        self.sharp, self.problem = False, ""
+        self.frames, self.damaged, self.at_s = QPixmap(), [], 0.0
+        self.update()
+
     def show_find(self, row: FindRow, line: str, preview: QPixmap | None) -> None:
         """Show a find with its thumbnail until `show_picture` brings the large view."""
         if self.row is None or self.row.id != row.id:
-            self._zoom, self._shift = 1.0, QPoint(0, 0)
-            self.picture = preview or QPixmap()
-            self.sharp, self.problem = False, ""
-            self.frames, self.damaged, self.at_s = QPixmap(), [], 0.0
+            self.show_coming(preview)
         self.row, self.line = row, line
         self.update()
 
@@ -196,8 +201,8 @@ class FullView(QWidget):
         match event.key():
             case Qt.Key.Key_Escape | Qt.Key.Key_Return | Qt.Key.Key_Enter:
                 self.closed.emit()
-            case Qt.Key.Key_T if self.row is not None and not event.modifiers():
-                self.tray_wanted.emit([self.row.id])
+            case Qt.Key.Key_T if not event.modifiers():
+                self.tray_wanted.emit()
             case Qt.Key.Key_Period if self.is_clip:
                 self._want(self.at_s + MOMENT)
             case Qt.Key.Key_Comma if self.is_clip:

@@ -105,7 +105,8 @@ def job_id(job: Job) -> str:
 def destination_guards(job: Job, rows: Sequence[FindRow], destination: Path) -> list[Guard]:
     """The guards for delivering `rows` to `destination`, for looking at before anything begins."""
     need = Need(sum(r.size for r in rows), max((r.size for r in rows), default=0))
-    return look(job.folder, job_id(job), job.sources(), destination, need)
+    known = job.meta("id") or ""  # a job without one has left nothing anywhere
+    return look(job.folder, known, job.sources(), destination, need)
 
 
 def deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
