@@ -325,6 +325,7 @@ class StatesTest(WindowCase):
         self.click("activityLog")
         self.idle()
         self.click("logClose", self.window.findChild(QDialog, "log"))
+        self.window.activateWindow()  # no window manager is there to do it
         self.wait(self.window.isActiveWindow, "the window again")
         QTest.keyClick(self.window, Qt.Key.Key_D, Qt.KeyboardModifier.ControlModifier)
         self.assertTrue(look.dark)
