@@ -6,11 +6,11 @@ import unittest
 from pathlib import Path
 
 import needlewright
-from needlewright.core.errors import SourceError
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.imaging.events import CopyEnding, Pause
 from needlewright.core.search.record_finds import LOST_FATES, OF_NAMES
 from needlewright.core.walks import Check, Outcome
-from needlewright.wording import activity, checks, errors, guards, units, volumes
+from needlewright.wording import activity, breaks, checks, errors, guards, units, volumes
 
 CORE = Path(needlewright.__file__).parent / "core"
 RAISED = {"SourceError", "JobError", "DeliveryError", "NeedlewrightError"}
@@ -34,6 +34,22 @@ class SentencesTest(unittest.TestCase):
         codes = codes_given_to(RAISED, 0)
         self.assertGreater(len(codes), 20)
         self.assertLessEqual(codes, set(errors.SENTENCES))
+
+    def test_every_way_to_break_a_format_has_a_phrase_and_only_those(self):
+        codes = codes_given_to({"FormatError"}, 0)
+        self.assertGreater(len(codes), 150)
+        self.assertEqual(codes, set(breaks.PHRASES))
+        for code in codes:
+            self.assertRegex(code, r"^[a-z0-9]+(-[a-z0-9]+)*$")
+        self.assertEqual(errors.explain(FormatError("no-volume", 512, kind="FAT")),
+                         "No FAT volume, at byte 512.")
+        noted = {"start": 512, "kind": "ntfs", "problem": {
+            "code": "format", "why": "file-table-unreadable", "offset": 7}}
+        self.assertIn("cannot be read: the file table cannot be read.",
+                      activity.log_line("volume-unread", noted))
+        noted["problem"] = {"code": "source-range", "path": "card", "start": 0, "stop": 512,
+                            "reason": "no"}
+        self.assertIn("card cannot be read from", activity.log_line("volume-unread", noted))
 
     def test_every_check_and_guard_has_one(self):
         codes = codes_given_to({"Check"}, 2) - {"coded-broken", "decode-"}

@@ -23,12 +23,18 @@ class NeedlewrightError(Exception):
 
 
 class FormatError(NeedlewrightError):
-    """Content breaks its format: why, and at which absolute byte offset of the source."""
+    """Content breaks its format: why (a code), at which absolute byte offset of the source, and
+    what fills the code's phrase."""
 
-    def __init__(self, why: str, offset: int) -> None:
-        super().__init__("format", why=why, offset=offset)
+    def __init__(self, why: str, offset: int, **told: Any) -> None:
+        super().__init__("format", why=why, offset=offset, **told)
         self.why = why
         self.offset = offset
+
+    @property
+    def told(self) -> dict[str, Any]:
+        """The code and what fills its phrase, for the values of a check or a break."""
+        return {name: value for name, value in self.values.items() if name != "offset"}
 
 
 class SourceError(NeedlewrightError):

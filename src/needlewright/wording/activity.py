@@ -9,7 +9,7 @@ from needlewright.core.delivery.bag import Delivered, Delivering
 from needlewright.core.imaging.events import Copied, Copying, Waiting
 from needlewright.core.imaging.verify import Verified, Verifying
 from needlewright.core.search.events import Progress
-from needlewright.wording import finds, units, volumes
+from needlewright.wording import errors, finds, units, volumes
 
 PHASES = {"write": "writing", "bag": "making the manifests", "verify": "reading back"}
 
@@ -170,6 +170,8 @@ def log_line(code: str, values: dict[str, Any]) -> str:
     for name in ("bytes", "unreadable"):
         if isinstance(values.get(name), int):
             filled[f"{name}_size"] = units.size(values[name])
+    if isinstance(values.get("problem"), dict):
+        filled["why"] = errors.reason(values["problem"])
     if "kind" in values:
         filled["kind"] = volumes.kind(str(values["kind"]))
     try:

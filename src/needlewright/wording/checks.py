@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from needlewright.core.walks import Check, Outcome
-from needlewright.wording import units
+from needlewright.wording import breaks, units
 
 GRADES = {
     "whole": "whole", "mended": "mended", "partial": "partial", "remnant": "remnant",
@@ -85,7 +85,7 @@ SENTENCES = {
     "unreadable-from": "the medium cannot be read from {offset_bytes} into the file on",
     "file-inside": "another file begins {offset_bytes} into it",
     "structure-ok": "{parts} parts, all in order",
-    "structure-broken": "{text}, {offset_bytes} into the file",
+    "structure-broken": "{phrase}, {offset_bytes} into the file",
     "headers-own": "what they carry is their own",
     "headers-foreign": "the {part} in them is damaged or not theirs",
     "coded-complete": "all {blocks:,} blocks decode",
@@ -165,6 +165,21 @@ SENTENCES = {
 }
 
 
+# What our own workers say of a stream; all else is the decoder's own text.
+DECODER_SAYS = {
+    "no-pictures": "it has no pictures",
+    "no-frame-decodes": "no frame of it decodes",
+    "no-frame-there": "no frame there decodes",
+    "nothing-decodes": "nothing in it decodes",
+}
+
+
+def why_not_decoded(error: str | None, text: str) -> str:
+    """Why something cannot be shown, from a decoder's answer; "" where there is no reason."""
+    template = SENTENCES.get(f"decode-{error}", "")
+    return template.format(text=DECODER_SAYS.get(text, text), width=0, height=0)
+
+
 def reason(check: Check) -> str:
     """The one-line reason of a check."""
     values: dict[str, Any] = dict(check.values)
@@ -178,6 +193,10 @@ def reason(check: Check) -> str:
         values["bytes_size"] = units.size(int(values["bytes"]))
     if "share" in values:
         values["share_percent"] = units.percent(float(values["share"]))
+    if check.code == "structure-broken":
+        values["phrase"] = breaks.phrase(values)
+    if "text" in values:
+        values["text"] = DECODER_SAYS.get(values["text"], values["text"])
     template = SENTENCES.get(check.code)
     if template is None:
         return check.code.replace("-", " ")

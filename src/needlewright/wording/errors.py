@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
-from needlewright.core.errors import NeedlewrightError
-from needlewright.wording import units
+from needlewright.core.errors import FormatError, NeedlewrightError
+from needlewright.wording import breaks, units
 
 SENTENCES = {
     "find-not-played": "Find {find} cannot be played: no clip or sound begins there any more.",
@@ -90,15 +91,24 @@ SENTENCES = {
     "grade-unknown": "'{grade}' is no grade; choose from {known}.",
     "demo-failed": "The demo could not be built: {reason}.",
     "not-yet": "{what} is not part of this version yet.",
-    "format": "{why} at byte {offset}.",
 }
 
 SIZES = {"free": "free_size", "need": "need_size", "largest": "largest_size", "was": "was_size",
          "now": "now_size"}
 
 
+def reason(problem: Mapping[str, Any]) -> str:
+    """What a logged problem (its code and values) means, as the end of another sentence."""
+    if problem.get("code") == "format":
+        return breaks.phrase(problem)
+    return sentence(str(problem.get("code")), dict(problem)).rstrip(".")
+
+
 def explain(error: BaseException) -> str:
     """The sentence for `error`; foreign errors are named as what they are."""
+    if isinstance(error, FormatError):
+        told = breaks.phrase(error.values)
+        return f"{told[:1].upper()}{told[1:]}, at byte {error.offset:,}."
     if isinstance(error, NeedlewrightError):
         return sentence(error.code, error.values)
     text = str(error).strip() or type(error).__name__

@@ -21,7 +21,7 @@ from needlewright.app.widgets.clip_strip import damaged_seconds
 from needlewright.app.widgets.contact_sheet import ContactSheet, empty_text
 from needlewright.app.widgets.dossier import WIDTH, Dossier
 from needlewright.app.widgets.flow import flow
-from needlewright.app.widgets.full_view import SIDE, FullView, why_not
+from needlewright.app.widgets.full_view import SIDE, FullView
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
 from needlewright.app.widgets.stitch import draw_stitch
@@ -268,7 +268,8 @@ class Finds(QWidget):
 
     def _picture_came(self, number: int, report: DecodeReport) -> None:
         if self.full.row is not None and self.full.row.id == number:
-            self.full.show_picture(report.thumbnail, why_not(report.error, report.text))
+            self.full.show_picture(report.thumbnail, check_words.why_not_decoded(
+                report.error, report.text))
 
     def close_full(self) -> None:
         self.stack.setCurrentIndex(SHEET if self._shown else EMPTY)

@@ -19,7 +19,6 @@ from needlewright.app.theme.look import look
 from needlewright.app.widgets.clip_strip import paint_strip
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.core.jobs.rows import FindRow
-from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import units
 from needlewright.wording import window as words
@@ -241,9 +240,3 @@ class FullView(QWidget):
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         if not (self.is_clip and self.strip_box().contains(event.position())):
             self.closed.emit()
-
-
-def why_not(error: str | None, text: str) -> str:
-    """Why a find cannot be shown, from the decoder's answer."""
-    template = check_words.SENTENCES.get(f"decode-{error}", "")
-    return template.format(text=text, width=0, height=0) if template else ""

@@ -92,7 +92,7 @@ def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
         with _open(source) as container:
             videos = _streams(container, ("video",), strict=False)
             if not videos:
-                answer["error"], answer["text"] = "undecodable", "it has no pictures"
+                answer["error"], answer["text"] = "undecodable", "no-pictures"
                 return answer, [b"", b""]
             stream = videos[0]
             stream.codec_context.skip_frame = "NONKEY"
@@ -113,7 +113,7 @@ def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
                 if length <= 0:
                     break
             if first is None:
-                answer["error"], answer["text"] = "undecodable", "no frame of it decodes"
+                answer["error"], answer["text"] = "undecodable", "no-frame-decodes"
                 return answer, [b"", b""]
             answer["ok"] = True
             return answer, [thumbnail(first[0], request["side"], request.get("turn", 1)),
@@ -210,7 +210,7 @@ def every_frame(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> 
         answer["ok"] = answer["error"] is None and not nothing and not any(
             track.bad for track in tracks)
         if nothing and answer["error"] is None:
-            answer["error"], answer["text"] = "undecodable", "nothing in it decodes"
+            answer["error"], answer["text"] = "undecodable", "nothing-decodes"
     except MemoryError:
         answer["error"] = "memory"
     except Exception as error:
@@ -292,14 +292,14 @@ def still(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
         with _open(source) as container:
             videos = _streams(container, ("video",), strict=False)
             if not videos:
-                answer["error"], answer["text"] = "undecodable", "it has no pictures"
+                answer["error"], answer["text"] = "undecodable", "no-pictures"
                 return answer, [b""]
             stream = videos[0]
             answer["width"], answer["height"] = stream.width, stream.height
             answer["seconds"] = _duration(container, stream)
             frame = _frame_from(container, stream, float(request["seconds"]))
             if frame is None:
-                answer["error"], answer["text"] = "undecodable", "no frame there decodes"
+                answer["error"], answer["text"] = "undecodable", "no-frame-there"
                 return answer, [b""]
             answer["ok"] = True
             answer["corrupt"] = bool(getattr(frame, "is_corrupt", False))

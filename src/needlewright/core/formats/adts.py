@@ -23,12 +23,12 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     first = id3_end(view, start)
     chain = follow_chain(view, first, ADTS)
     if chain.frames < MIN_FRAMES:
-        raise FormatError("too few frames", offset=chain.stop)
+        raise FormatError("too-few-frames", offset=chain.stop)
     parts.add("sound", first, chain.stop)
     end = closing_tags_end(view, chain.stop)
     problem = None
     if chain.damaged is not None:
-        problem = FormatError("no frame where one must be", offset=chain.damaged)
+        problem = FormatError("no-frame", offset=chain.damaged)
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "samples-agree", {"samples": chain.frames})
     cut = problem is None and (torn_tag(view, end) or (

@@ -49,11 +49,11 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             parts.add(chunk.name.decode("ascii").strip(), chunk.start, min(chunk.next, view.stop))
             at = min(chunk.next, stated, view.stop)
         if data is None or not channels:
-            raise FormatError("no sound data", offset=at)
+            raise FormatError("no-sound-data", offset=at)
     except FormatError as error:
         problem = error
     if not channels and data is None:
-        raise problem or FormatError("no sound", offset=start)
+        raise problem or FormatError("no-sound", offset=start)
     end = stated if problem is None else problem.offset
     checks = [structure(problem, start, len(parts)), end_mark(problem is None, counted=True)]
     share = 1.0

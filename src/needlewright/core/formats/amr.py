@@ -25,7 +25,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     first = start + len(WIDE if wide else NARROW)
     chain = follow_chain(view, first, AMR_WB if wide else AMR)
     if chain.frames < MIN_FRAMES:
-        raise FormatError("too few frames", offset=chain.stop)
+        raise FormatError("too-few-frames", offset=chain.stop)
     parts.add("header", start, first)
     parts.add("speech", first, chain.stop)
     return finish(

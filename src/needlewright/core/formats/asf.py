@@ -51,12 +51,12 @@ class _Asf:
         view, start = self.view, self.view.start
         size, count = view.little(start + 16, 8), view.little(start + 24, 4)
         if not 30 < size <= MAX_HEADER or not 1 <= count <= 1000:
-            raise FormatError("the header makes no sense", offset=start + 16)
+            raise FormatError("header-makes-no-sense", offset=start + 16)
         at, stop = start + 30, start + size
         while at + 24 <= stop:
             guid, length = view.take(at, 16), view.little(at + 16, 8)
             if length < 24 or at + length > stop:
-                raise FormatError("a header object that does not fit", offset=at)
+                raise FormatError("header-object-misfit", offset=at)
             if guid == FILE_PROPERTIES:
                 self.duration_s = view.little(at + 64, 8) / 1e7 - view.little(at + 80, 8) / 1e3
                 self.broadcast = bool(view.little(at + 88, 4) & 1)
@@ -73,30 +73,30 @@ class _Asf:
     def data(self) -> None:
         view, at = self.view, self.at
         if view.take(at, 16) != DATA:
-            raise FormatError("no data object", offset=at)
+            raise FormatError("no-data-object", offset=at)
         size, self.packets = view.little(at + 16, 8), view.little(at + 40, 8)
         first = at + 50
         if not 16 <= self.packet_bytes <= 1 << 20:
-            raise FormatError("packets without a size", offset=at)
+            raise FormatError("packets-without-size", offset=at)
         if size < 50 or self.broadcast:
             self.packets = (view.stop - first) // self.packet_bytes
         place = first
         while self.good_packets < self.packets:
             if place + self.packet_bytes > view.stop:
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
             flags = view.take(place, 3)
             # Error correction data of two zero bytes precede each packet (5.2.1).
             if flags != b"\x82\0\0":
                 if self.broadcast:
                     break
-                raise FormatError("no packet where one must be", offset=place)
+                raise FormatError("no-packet", offset=place)
             place += self.packet_bytes
             self.good_packets += 1
             self.at = place
         self.parts.add("packets", at, place)
         if not self.broadcast and size >= 50:
             if not place <= at + size <= min(view.stop, place + MAX_SLACK):
-                raise FormatError("the packets do not fill the data object", offset=place)
+                raise FormatError("packets-too-few-for-object", offset=place)
             place = at + size
         self.at = place
 
@@ -105,7 +105,7 @@ class _Asf:
         while view.peek(self.at, 16) in INDEXES:
             size = view.little(self.at + 16, 8)
             if size < 24 or self.at + size > view.stop:
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
             self.parts.add("index", self.at, self.at + size)
             self.at += size
 
@@ -121,14 +121,14 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if not asf.packet_bytes or not asf.has_stream:
-        raise problem or FormatError("no clip", offset=start)
+        raise problem or FormatError("no-clip", offset=start)
     end = asf.at if problem is None else max(asf.at, problem.offset)
     share = 1.0 if problem is None else min(0.9999, asf.good_packets / max(1, asf.packets))
     seconds = round(asf.duration_s, 3) if asf.duration_s and asf.duration_s > 0 else None
     broken = None
     if problem is not None:
         broken = Break(problem.offset, "structure", problem.offset, None, {
-            "text": problem.why, "sample": asf.good_packets,
+            **problem.told, "sample": asf.good_packets,
             "seconds": round((seconds or 0) * share, 3)})
     width, height = asf.size or (None, None)
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,

@@ -95,7 +95,7 @@ def _movi(state: _State, movi: Chunk, first: bool) -> None:
         at = _movi_chunk(state, at, stop, first)
         state.at = min(at, stop)
     else:
-        raise FormatError("too many chunks", offset=at)
+        raise FormatError("too-many-chunks", offset=at)
 
 
 def _movi_chunk(state: _State, at: int, stop: int, first: bool) -> int:
@@ -105,15 +105,15 @@ def _movi_chunk(state: _State, at: int, stop: int, first: bool) -> int:
     name = chunk.name
     if name == b"LIST":
         if view.take(at + 8, 4) != b"rec ":
-            raise FormatError("a list that does not belong here", offset=at)
+            raise FormatError("list-misplaced", offset=at)
         return at + 12
     stream = name[:2].isdigit() and name[2:] in STREAM_KINDS
     if not stream and name not in (b"JUNK", b"idx1") and name[:2] != b"ix":
-        raise FormatError("no chunk where one must be", offset=at)
+        raise FormatError("no-chunk", offset=at)
     if chunk.stop > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     if chunk.stop > stop:
-        raise FormatError("a chunk reaches past the end", offset=at)
+        raise FormatError("chunk-reaches-past-end", offset=at)
     state.last_chunk = at
     if stream and first:
         state.listed.append((name, at, chunk.stop - chunk.body))
@@ -147,7 +147,7 @@ def _gather(state: _State, start: int) -> None:
         if not open_ended:
             state.at = min(outer.stop, view.stop)
             if outer.stop > view.stop:
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
         first = False
         follows = outer.next
         if view.peek(follows, 4) != b"RIFF" or view.peek(follows + 8, 4) != b"AVIX":
@@ -164,9 +164,9 @@ def _part(state: _State, chunk: Chunk, inside: int, first: bool) -> None:
         state.at += (chunk.stop - chunk.body) % 2
         return
     if chunk.stop > inside:
-        raise FormatError("a chunk reaches past the end", offset=chunk.start)
+        raise FormatError("chunk-reaches-past-end", offset=chunk.start)
     if chunk.stop > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     if kind == b"hdrl":
         _headers(state, chunk)
     elif chunk.name == b"idx1" and chunk.stop - chunk.body <= MAX_INDEX_BYTES:
@@ -210,9 +210,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if state.width is None or (problem and problem.offset < start + 64):
-        raise problem or FormatError("no clip", offset=start)
+        raise problem or FormatError("no-clip", offset=start)
     if problem is None and not state.frames:
-        problem = FormatError("no frames", offset=state.at)
+        problem = FormatError("no-frames", offset=state.at)
     end = min(view.stop, state.at if problem is None else max(problem.offset, start + 12))
     broken: Break | None = None
     if problem is not None:

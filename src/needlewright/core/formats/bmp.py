@@ -39,11 +39,11 @@ def _header(view: View, at: int) -> tuple[int, int, int, int, int]:
         width, height, planes, depth, compression, stated = struct.unpack(
             "<iiHHII", view.take(at + 4, 20))
     else:
-        raise FormatError("the header makes no sense", offset=at)
+        raise FormatError("header-makes-no-sense", offset=at)
     height = abs(height)
     plausible = width > 0 and height > 0 and width * height <= MAX_PIXELS
     if planes != 1 or depth not in DEPTHS or compression > 6 or not plausible:
-        raise FormatError("the header makes no sense", offset=at)
+        raise FormatError("header-makes-no-sense", offset=at)
     return width, height, depth, compression, stated
 
 
@@ -56,15 +56,15 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     need = row_bytes * height if compression in PLAIN else stated
     header_end = 14 + view.little(start + 14, 4)
     if not header_end <= pixels_at <= header_end + (1 << 12) or need == 0:
-        raise FormatError("the pixels have no place", offset=start + 10)
+        raise FormatError("pixels-without-place", offset=start + 10)
     size = pixels_at + need
     if size <= file_size <= size + 4096:
         size = file_size  # some writers pad, or append a colour profile
     elif file_size not in (0, size) and compression not in PLAIN:
-        raise FormatError("the stated sizes disagree", offset=start + 2)
+        raise FormatError("stated-sizes-disagree", offset=start + 2)
     end, problem = start + size, None
     if end > view.stop:
-        problem = FormatError("the data ends here", offset=view.stop)
+        problem = FormatError("data-ends", offset=view.stop)
         end = view.stop
     parts.add("header", start, start + pixels_at)
     parts.add("pixels", start + pixels_at, end)

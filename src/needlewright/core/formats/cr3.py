@@ -63,7 +63,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             if box.stop > view.stop or box.open_ended:
                 parts.add(box.name.decode("latin-1").strip(), box.start, view.stop)
                 end = view.stop
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
             if box.name == b"moov":
                 moov = box
                 exif, tracks = _exif(view, box), read_tracks(view, box, start)
@@ -72,12 +72,12 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             parts.add(box.name.decode("latin-1").strip(), box.start, box.stop)
             end = box.stop
         if moov is None or not tracks:
-            raise FormatError("the index of the picture is not here", offset=end)
+            raise FormatError("picture-index-missing", offset=end)
         _all_inside(tracks, data, end)
     except FormatError as error:
         problem = error
     if moov is None:
-        raise problem or FormatError("no picture", offset=start)
+        raise problem or FormatError("no-picture", offset=start)
     largest = max(tracks, key=lambda t: t.width * t.height, default=Track(0))
     facts = Facts(largest.width or None, largest.height or None, exif.taken, exif.camera,
                   exif.orientation)
@@ -108,7 +108,7 @@ def _all_inside(tracks: list[Track], data: list[Box], end: int) -> None:
     for track in tracks:
         for at, size in zip(track.offsets.tolist(), track.sizes.tolist()):
             if not any(box.body <= at and at + size <= box.stop for box in data):
-                raise FormatError("a picture lies outside the data", offset=min(end, max(at, 0)))
+                raise FormatError("picture-outside", offset=min(end, max(at, 0)))
 
 
 register(Format(

@@ -40,20 +40,20 @@ def _metadata(view: View, state: _State) -> None:
         head = view.take(state.at, 4)
         kind, size = head[0] & 0x7F, int.from_bytes(head[1:], "big")
         if kind not in BLOCKS or (index == 0) != (kind == 0):
-            raise FormatError("no metadata block where one must be", offset=state.at)
+            raise FormatError("no-metadata-block", offset=state.at)
         if state.at + 4 + size > view.stop:
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
         if kind == 0:
             bits = view.big(state.at + 14, 8)
             state.rate, state.channels = bits >> 44, (bits >> 41 & 7) + 1
             state.depth, state.total = (bits >> 36 & 31) + 1, bits & (1 << 36) - 1
             if size != 34 or not state.rate or state.depth < 4:
-                raise FormatError("the stream information makes no sense", offset=state.at)
+                raise FormatError("stream-information-makes-no-sense", offset=state.at)
         state.parts.add(BLOCKS[kind], state.at, state.at + 4 + size)
         state.at += 4 + size
         if head[0] & 0x80:
             return
-    raise FormatError("too many metadata blocks", offset=state.at)
+    raise FormatError("too-many-metadata-blocks", offset=state.at)
 
 
 def _sound(view: View, state: _State) -> None:
@@ -70,12 +70,12 @@ def _sound(view: View, state: _State) -> None:
         if outcome == BROKEN or (outcome == MORE and at_end):
             if not state.total and state.frames and outcome == BROKEN:
                 return  # nothing says how much there should be
-            raise FormatError("the data ends here" if outcome == MORE else
-                              "no sound frame where one must be", offset=state.at)
+            raise FormatError("data-ends" if outcome == MORE else
+                              "no-sound-frame", offset=state.at)
         if outcome == MORE and at == 0:
             length *= 4
             if length > 4 * MAX_FRAME_BYTES:
-                raise FormatError("a frame longer than any can be", offset=state.at)
+                raise FormatError("frame-too-long", offset=state.at)
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
@@ -90,7 +90,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if not state.rate:
-        raise problem or FormatError("no sound", offset=start)
+        raise problem or FormatError("no-sound", offset=start)
     if state.at > sound_at:
         state.parts.add("sound", sound_at, state.at)
     end = closing_tags_end(view, state.at) if problem is None else state.at

@@ -32,12 +32,12 @@ def _tag(view: View, at: int) -> tuple[int, int, int, int]:
     head = view.take(at, 11)
     kind, size = head[0] & 0x1F, int.from_bytes(head[1:4], "big")
     if kind not in (AUDIO, VIDEO, SCRIPT) or head[0] & 0xC0 or head[8:11] != bytes(3):
-        raise FormatError("no tag where one must be", offset=at)
+        raise FormatError("no-tag", offset=at)
     end = at + 11 + size
     if end + 4 > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     if view.big(end, 4) not in (size + 11, size):  # some writers leave the header out
-        raise FormatError("a tag's size is not repeated behind it", offset=at)
+        raise FormatError("tag-size-unrepeated", offset=at)
     return kind, at + 11, end + 4, head[7] << 24 | int.from_bytes(head[4:7], "big")
 
 
@@ -46,7 +46,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     view, parts = View(source, start, stop), Parts()
     at = start + view.big(start + 5, 4)
     if at != start + 9 or view.big(at, 4) != 0:
-        raise FormatError("the header makes no sense", offset=start + 5)
+        raise FormatError("header-makes-no-sense", offset=start + 5)
     parts.add("header", start, at + 4)
     at += 4
     tags, last_ms, video = 0, 0, 0
@@ -65,16 +65,16 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         tags, last_ms, video = tags + 1, max(last_ms, time_ms), video + (kind == VIDEO)
         at = end
     if not tags:
-        raise problem or FormatError("no clip", offset=start)
+        raise problem or FormatError("no-clip", offset=start)
     stated, length = _number(script, b"filesize"), _number(script, b"duration")
     if problem is None and stated and at - start < stated <= 1 << 62:
-        problem = FormatError("the frames end before the stated size", offset=at)
+        problem = FormatError("frames-end-early", offset=at)
     seconds = length if length and 0 < length < 1e7 else last_ms / 1000
     broken, share = None, 1.0
     if problem is not None:
         share = min(0.9999, last_ms / 1000 / seconds) if seconds else 0.0
         broken = Break(problem.offset, "structure", problem.offset, None, {
-            "text": problem.why, "sample": tags, "seconds": last_ms / 1000})
+            **problem.told, "sample": tags, "seconds": last_ms / 1000})
     width, height = _number(script, b"width"), _number(script, b"height")
     end = at if problem is None else max(at, min(problem.offset, view.stop))
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,

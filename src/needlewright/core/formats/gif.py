@@ -53,7 +53,7 @@ def _sub_blocks(view: View, at: int) -> tuple[int, list[bytes], FormatError | No
             at += 1 + size
     except FormatError as error:
         return at, kept, error
-    return at, kept, FormatError("sub-blocks without end", offset=at)
+    return at, kept, FormatError("sub-blocks-without-end", offset=at)
 
 
 def _image(view: View, state: _State) -> None:
@@ -61,13 +61,13 @@ def _image(view: View, state: _State) -> None:
     head = view.take(start, 10)
     left, top, width, height = (int.from_bytes(head[i : i + 2], "little") for i in (1, 3, 5, 7))
     if not width or not height or left + width > 1 << 16 or top + height > 1 << 16:
-        raise FormatError("a frame without a size", offset=start)
+        raise FormatError("frame-without-size", offset=start)
     at = start + 10
     if head[9] & 0x80:
         at += 3 << ((head[9] & 7) + 1)
     code_size = view.take(at, 1)[0]
     if not 1 <= code_size <= 11:
-        raise FormatError("an impossible code size", offset=at)
+        raise FormatError("impossible-code-size", offset=at)
     state.rows, state.rows_done = height, 0
     end, pieces, problem = _sub_blocks(view, at + 1)
     data = np.frombuffer(b"".join(pieces), np.uint8)
@@ -76,7 +76,7 @@ def _image(view: View, state: _State) -> None:
         state.rows_done = pixels // width
         # A byte of data lies behind one length byte for each block before it.
         place = min(at + 2 + used + used // 255, end - 1)
-        raise problem or FormatError("the picture's codes go wrong here", offset=place)
+        raise problem or FormatError("picture-codes-wrong", offset=place)
     if problem is not None:
         raise problem
     state.frames += 1
@@ -89,7 +89,7 @@ def _blocks(view: View, state: _State) -> None:
     state.width = int.from_bytes(head[6:8], "little")
     state.height = int.from_bytes(head[8:10], "little")
     if not state.width or not state.height:
-        raise FormatError("the picture has no size", offset=state.at + 6)
+        raise FormatError("picture-without-size", offset=state.at + 6)
     start = state.at
     state.at += 13
     if head[10] & 0x80:
@@ -100,7 +100,7 @@ def _blocks(view: View, state: _State) -> None:
         kind = view.take(state.at, 1)[0]
         if kind == 0x3B:
             if not state.frames:
-                raise FormatError("ends before any picture", offset=state.at)
+                raise FormatError("ends-before-picture", offset=state.at)
             state.parts.add("end", state.at, state.at + 1)
             state.at += 1
             return
@@ -109,15 +109,15 @@ def _blocks(view: View, state: _State) -> None:
         elif kind == 0x21:
             label = view.take(state.at + 1, 1)[0]
             if label not in (0x01, 0xF9, 0xFE, 0xFF):
-                raise FormatError("an unknown extension", offset=state.at)
+                raise FormatError("unknown-extension", offset=state.at)
             end, _, problem = _sub_blocks(view, state.at + 2)
             if problem is not None:
                 raise problem
             state.parts.add("extension", state.at, end)
             state.at = end
         else:
-            raise FormatError("no block where one must be", offset=state.at)
-    raise FormatError("too many blocks", offset=state.at)
+            raise FormatError("no-block", offset=state.at)
+    raise FormatError("too-many-blocks", offset=state.at)
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
@@ -129,7 +129,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if not state.width or (problem and problem.offset < start + 13):
-        raise problem or FormatError("no picture", offset=start)
+        raise problem or FormatError("no-picture", offset=start)
     end = state.at if problem is None else problem.offset
     share, coded = 1.0, Check(
         "coded data", Outcome.PASS, "frames-complete", {"frames": state.frames}, content=True)

@@ -57,7 +57,7 @@ def _gather(state: _State) -> None:
             if state.meta is not None:
                 break
             if box.stop > view.stop:
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
             state.meta = box
             _read_items(state, box)
         elif box.name not in BELONGING:
@@ -67,20 +67,20 @@ def _gather(state: _State) -> None:
                 ends = [stop for spans in state.items.values() for _, stop in spans]
                 stop = max(ends, default=0)
                 if not box.body < stop <= view.stop:
-                    raise FormatError("how long the picture data is stands nowhere",
+                    raise FormatError("picture-data-length-unstated",
                                       offset=box.body)
                 box = Box(box.name, box.start, box.body, stop)
             state.data.append(box)
         state.stop = min(box.stop, view.stop)
         state.parts.add(box.name.decode("latin-1").strip(), box.start, state.stop)
         if box.stop > view.stop:
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
     if state.meta is None:
-        raise FormatError("the index of the picture is not here", offset=state.stop)
+        raise FormatError("picture-index-missing", offset=state.stop)
     for number, spans in state.items.items():
         for start, stop in spans:
             if not any(box.body <= start and stop <= box.stop for box in (*state.data, state.meta)):
-                raise FormatError(f"item {number} lies outside the data", offset=state.stop)
+                raise FormatError("item-outside", offset=state.stop, number=number)
 
 
 def _read_items(state: _State, meta: Box) -> None:
@@ -89,7 +89,7 @@ def _read_items(state: _State, meta: Box) -> None:
     iloc = child(view, meta.body + 4, meta.stop, b"iloc")
     idat = child(view, meta.body + 4, meta.stop, b"idat")
     if iloc is None:
-        raise FormatError("no table of items", offset=meta.start)
+        raise FormatError("no-table-items", offset=meta.start)
     version = view.take(iloc.body, 1)[0]
     widths = view.big(iloc.body + 4, 2)
     offset_w, length_w, base_w = widths >> 12, widths >> 8 & 15, widths >> 4 & 15
@@ -98,7 +98,7 @@ def _read_items(state: _State, meta: Box) -> None:
     at = iloc.body + 6
     count, at = view.big(at, wide), at + wide
     if count > MAX_ITEMS or version > 2 or not {offset_w, length_w, base_w, index_w} <= {0, 4, 8}:
-        raise FormatError("the table of items makes no sense", offset=iloc.start)
+        raise FormatError("table-items-makes-no-sense", offset=iloc.start)
     for _ in range(count):
         number, at = view.big(at, wide), at + wide
         method = 0
@@ -108,16 +108,16 @@ def _read_items(state: _State, meta: Box) -> None:
         base, at = (view.big(at, base_w) if base_w else 0), at + base_w
         extents, at = view.big(at, 2), at + 2
         if extents > 1 and not index_w + offset_w + length_w:
-            raise FormatError("the table of items makes no sense", offset=iloc.start)
+            raise FormatError("table-items-makes-no-sense", offset=iloc.start)
         for _ in range(extents):
             at += index_w
             offset, at = (view.big(at, offset_w) if offset_w else 0), at + offset_w
             length, at = (view.big(at, length_w) if length_w else 0), at + length_w
             if at > iloc.stop:
-                raise FormatError("the table of items is too short", offset=iloc.start)
+                raise FormatError("table-items-too-short", offset=iloc.start)
             origin = {0: view.start, 1: idat.body if idat else view.start}.get(method)
             if length > MAX_ITEM_BYTES:
-                raise FormatError("the table of items makes no sense", offset=iloc.start)
+                raise FormatError("table-items-makes-no-sense", offset=iloc.start)
             if origin is not None and length:
                 begin = origin + base + offset
                 state.items.setdefault(number, []).append((begin, begin + length))
@@ -217,7 +217,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     view = View(source, start, stop)
     ftyp = next(iter(top_level(view, start)), None)
     if ftyp is None or ftyp.name != b"ftyp" or ftyp.size > 512:
-        raise FormatError("no file type", offset=start)
+        raise FormatError("no-file-type", offset=start)
     state = _State(view, ftyp.stop, ftyp)
     state.parts.add("file type", start, ftyp.stop)
     problem: FormatError | None = None
@@ -226,7 +226,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if state.meta is None:
-        raise problem or FormatError("no picture", offset=start)
+        raise problem or FormatError("no-picture", offset=start)
     width, height, exif, items = None, None, Exif(), len(state.items)
     try:
         kinds = _kinds(view, state.meta)

@@ -55,16 +55,16 @@ class _Walker:
 
     def take(self, length: int) -> bytes:
         if self.at + length > self.stop:
-            raise FormatError("the data ends here", offset=self.at)
+            raise FormatError("data-ends", offset=self.at)
         block = self.reader.read(self.at, length)
         if len(block) != length:
-            raise FormatError("the data ends here", offset=self.at)
+            raise FormatError("data-ends", offset=self.at)
         return block
 
     def run(self) -> None:
         """Follow segments and scans to EOI; FormatError where the structure breaks."""
         if self.take(2) != b"\xff\xd8":
-            raise FormatError("no start mark", offset=self.at)
+            raise FormatError("no-start-mark", offset=self.at)
         self.at += 2
         header_start = self.start
         for _ in range(seg.MAX_SEGMENTS):
@@ -73,19 +73,19 @@ class _Walker:
                 self.at += 1
             lead, marker = self.take(2)
             if lead != 0xFF or marker == 0:
-                raise FormatError("no marker where one must be", offset=self.at)
+                raise FormatError("no-marker", offset=self.at)
             self.at += 2
             if marker == seg.EOI:
                 if not self.scans and not self.unchecked:
-                    raise FormatError("ends before any picture", offset=place)
+                    raise FormatError("ends-before-picture", offset=place)
                 self.parts.append(Part("end", place, self.at))
                 self.ended = True
                 return
             if marker == seg.SOI or 0xD0 <= marker <= 0xD7 or marker == 0x01:
-                raise FormatError("a marker that does not belong here", offset=place)
+                raise FormatError("marker-misplaced", offset=place)
             (length,) = struct.unpack(">H", self.take(2))
             if length < 2:
-                raise FormatError("segment shorter than its own length", offset=self.at)
+                raise FormatError("segment-too-short", offset=self.at)
             self.take(length)
             body = self.reader.read(self.at + 2, length - 2)
             if marker == seg.SOS:
@@ -100,7 +100,7 @@ class _Walker:
                 continue
             seg.read_segment(self.headers, marker, body, self.at + 2, self.start)
             self.at += length
-        raise FormatError("too many segments", offset=self.at)
+        raise FormatError("too-many-segments", offset=self.at)
 
     def _name_header(self, start: int, stop: int) -> None:
         exif = self.headers.exif
@@ -280,7 +280,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if walker.headers.frame is None and walker.headers.exif is None:
-        raise problem or FormatError("no picture", offset=start)
+        raise problem or FormatError("no-picture", offset=start)
     checks: list[Check] = []
     broken: Break | None = None
     share, end = 1.0, walker.at
@@ -290,7 +290,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         share = damage.share
         end = start + damage.offset if damage.cut else _end_mark(source, walker.at, stop)
     elif problem is not None:
-        broken = Break(problem.offset, "structure", problem.offset, values={"text": problem.why})
+        broken = Break(problem.offset, "structure", problem.offset, values=problem.told)
         share = _share_of_scans(walker)
         end = max(start + 2, problem.offset)
     extra: list[Part] = []

@@ -105,7 +105,7 @@ def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start
     """Take in one segment; `body` without the length field, `at` its absolute offset."""
     if marker in FRAMES:
         if headers.frame is not None:
-            raise FormatError("a second frame header", offset=at)
+            raise FormatError("second-frame-header", offset=at)
         headers.frame = _read_frame(marker, body, at)
     elif marker == DHT:
         _read_huffman(headers, body, at)
@@ -113,7 +113,7 @@ def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start
         _read_quantisers(headers, body, at)
     elif marker == DRI:
         if len(body) != 2:
-            raise FormatError("restart interval of a wrong length", offset=at)
+            raise FormatError("restart-interval-length", offset=at)
         headers.restart_interval = struct.unpack(">H", body)[0]
     elif APP0 <= marker <= APP15:
         headers.has_own_marker = True
@@ -146,18 +146,18 @@ def _is_text(body: bytes) -> bool:
 
 def _read_frame(marker: int, body: bytes, at: int) -> Frame:
     if len(body) < 6:
-        raise FormatError("frame header too short", offset=at)
+        raise FormatError("frame-header-too-short", offset=at)
     precision, height, width, count = struct.unpack_from(">BHHB", body)
     if len(body) != 6 + 3 * count or not 1 <= count <= MAX_COMPONENTS or width == 0:
-        raise FormatError("frame header makes no sense", offset=at)
+        raise FormatError("frame-header-makes-no-sense", offset=at)
     if precision not in (8, 12, 16):
-        raise FormatError(f"{precision} bits a sample", offset=at)
+        raise FormatError("bits-a-sample", offset=at, bits=precision)
     components = []
     for index in range(count):
         identifier, sampling, quantiser = body[6 + 3 * index : 9 + 3 * index]
         horizontal, vertical = sampling >> 4, sampling & 15
         if not 1 <= horizontal <= 4 or not 1 <= vertical <= 4 or quantiser > 3:
-            raise FormatError("sampling makes no sense", offset=at)
+            raise FormatError("sampling-makes-no-sense", offset=at)
         components.append(Component(identifier, horizontal, vertical, quantiser))
     if count == 1:  # a single component is never interleaved: its factors mean nothing
         components = [Component(components[0].identifier, 1, 1, components[0].quantiser)]
@@ -171,14 +171,14 @@ def _read_huffman(headers: Headers, body: bytes, at: int) -> None:
         total = sum(counts)
         symbols = body[place + 17 : place + 17 + total]
         if len(counts) != 16 or len(symbols) != total or total > 256:
-            raise FormatError("Huffman table too short", offset=at + place)
+            raise FormatError("huffman-table-short", offset=at + place)
         group, number = body[place] >> 4, body[place] & 15
         if group > 1 or number > 3:
-            raise FormatError("Huffman table has no such place", offset=at + place)
+            raise FormatError("huffman-table-place", offset=at + place)
         try:
             headers.huffman[group, number] = build_huffman(counts, symbols)
         except ValueError as error:
-            raise FormatError("Huffman table is over-full", offset=at + place) from error
+            raise FormatError("huffman-table-overfull", offset=at + place) from error
         place += 17 + total
 
 
@@ -189,7 +189,7 @@ def _read_quantisers(headers: Headers, body: bytes, at: int) -> None:
         size = 128 if wide else 64
         table = body[place + 1 : place + 1 + size]
         if wide > 1 or number > 3 or len(table) != size:
-            raise FormatError("quantiser table makes no sense", offset=at + place)
+            raise FormatError("quantiser-table-makes-no-sense", offset=at + place)
         values = struct.unpack(">64H", table) if wide else tuple(table)
         headers.quantisers[number] = (
             values[DC_AT], values[VERTICAL_1_AT], values[VERTICAL_2_AT])
@@ -200,25 +200,25 @@ def read_scan(headers: Headers, body: bytes, at: int) -> ScanHeader:
     """The scan header in `body`; FormatError where it does not fit its frame."""
     frame = headers.frame
     if frame is None:
-        raise FormatError("a scan before any frame", offset=at)
+        raise FormatError("scan-before-frame", offset=at)
     count = body[0] if body else 0
     if not 1 <= count <= len(frame.components) or len(body) != 4 + 2 * count:
-        raise FormatError("scan header makes no sense", offset=at)
+        raise FormatError("scan-header-makes-no-sense", offset=at)
     places = {c.identifier: i for i, c in enumerate(frame.components)}
     members = []
     for index in range(count):
         identifier, tables = body[1 + 2 * index], body[2 + 2 * index]
         if identifier not in places or tables >> 4 > 3 or tables & 15 > 3:
-            raise FormatError("scan names an unknown component", offset=at)
+            raise FormatError("scan-names-unknown-component", offset=at)
         members.append((places[identifier], tables >> 4, tables & 15))
     if len({m[0] for m in members}) != count:
-        raise FormatError("scan names a component twice", offset=at)
+        raise FormatError("scan-names-component-twice", offset=at)
     start, stop, bits = body[-3], body[-2], body[-1]
     if frame.marker == PROGRESSIVE and (
         start > stop or stop > 63 or (start == 0 and stop != 0) or (start > 0 and count != 1)
         or bits & 15 > 13
     ):
-        raise FormatError("scan band makes no sense", offset=at)
+        raise FormatError("scan-band-makes-no-sense", offset=at)
     return ScanHeader(tuple(members), (start, stop), bits >> 4, bits & 15)
 
 

@@ -42,7 +42,7 @@ class _Jxl:
     def bare(self) -> None:
         self.image, first = read_image(self.view, self.at)
         if not _plausible(self.image, 0):
-            raise FormatError("no such picture", offset=self.at)
+            raise FormatError("no-such-picture", offset=self.at)
         self.parts.add("header", self.at, first)
         end, _ = codestream_end(self.view, self.image, first)
         self.parts.add("frames", first, end)
@@ -58,12 +58,12 @@ class _Jxl:
             stop = box.stop
             if box.open_ended:
                 if box.name != b"jxlc" or self.image is None:
-                    raise FormatError("how long the picture is stands nowhere", offset=box.start)
+                    raise FormatError("picture-length-unstated", offset=box.start)
                 _, first = read_image(view, box.body)
                 stop, _ = codestream_end(view, self.image, first)
             if stop > view.stop:
                 self.at = view.stop
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
             if box.name == b"Exif" and 12 < stop - box.body <= MAX_EXIF:
                 self.exif = read_exif(view.take(box.body + 4, stop - box.body - 4))
             self.complete = self.complete or box.name == b"jxlc" or (
@@ -71,7 +71,7 @@ class _Jxl:
             self.parts.add(box.name.decode("ascii").strip(), box.start, stop)
             self.at = stop
         if not self.complete:
-            raise FormatError("no end of the picture", offset=self.at)
+            raise FormatError("no-end-picture", offset=self.at)
 
     def _coded(self, name: bytes, body: int) -> None:
         skip = 4 if name == b"jxlp" else 0
@@ -98,7 +98,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if problem is not None and (jxl.image is None or bare):
         raise problem  # two bytes that stand anywhere: without an end, nothing speaks for a file
     if bare and not _plausible(jxl.image, jxl.at - start):
-        raise FormatError("no such picture", offset=start)
+        raise FormatError("no-such-picture", offset=start)
     end = jxl.at if problem is None else min(jxl.view.stop, max(jxl.at, problem.offset))
     width, height = (jxl.image.width, jxl.image.height) if jxl.image else (None, None)
     facts = Facts(width, height, jxl.exif.taken, jxl.exif.camera, 1, None, dict(jxl.exif.extra))

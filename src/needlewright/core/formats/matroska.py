@@ -64,7 +64,7 @@ def _children(view: View, parent: Element) -> list[Element]:
     while at < parent.stop and len(found) < 10_000:
         element = read_element(view, at)
         if element.stop > parent.stop:
-            raise FormatError("an element reaches past the one around it", offset=at)
+            raise FormatError("element-past-outer", offset=at)
         found.append(element)
         at = element.stop
     return found
@@ -125,17 +125,17 @@ def _cluster(state: _State, cluster: Element, segment_stop: int) -> None:
     bad: FormatError | None = None
     while at < stop:
         if state.blocks > MAX_ELEMENTS:
-            raise FormatError("too many blocks", offset=at)
+            raise FormatError("too-many-blocks", offset=at)
         state.at = at
         element = read_element(view, at)
         if element.number not in IN_CLUSTER:
             if cluster.open_ended and (element.number in TOP or element.number == EBML):
                 return
-            raise FormatError("no block where one must be", offset=at)
+            raise FormatError("no-block", offset=at)
         if element.stop > stop or element.open_ended:
-            raise FormatError("a block reaches past its cluster", offset=at)
+            raise FormatError("block-reaches-past-cluster", offset=at)
         if element.stop > view.stop:
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
         if element.number == TIMESTAMP:
             time = _unsigned(view, element)
             state.last_time = max(state.last_time, time)
@@ -162,10 +162,10 @@ def _block(state: _State, element: Element, time: int) -> None:
     head = state.view.take(element.body, min(11, element.stop - element.body))
     width = 9 - head[0].bit_length() if head and head[0] else 9
     if len(head) < width + 3:
-        raise FormatError("a block without a header", offset=element.start)
+        raise FormatError("block-without-header", offset=element.start)
     number = int.from_bytes(head[:width], "big") & ((1 << 7 * width) - 1)
     if state.tracks and number not in state.tracks:
-        raise FormatError("a block of an unknown track", offset=element.start)
+        raise FormatError("block-unknown-track", offset=element.start)
     state.blocks += 1
     shift = int.from_bytes(head[width : width + 2], "big", signed=True)
     state.last_time = max(state.last_time, time + shift)
@@ -179,10 +179,10 @@ def _verify(state: _State, element: Element, stop: int) -> FormatError | None:
     while at < stop:
         block = state.view.source.read_at(at, min(READ_BYTES, stop - at))
         if not block:
-            raise FormatError("the data ends here", offset=at)
+            raise FormatError("data-ends", offset=at)
         value, at = zlib.crc32(block, value), at + len(block)
     if value != state.view.little(element.body, 4):
-        return FormatError("a checksum does not agree", offset=element.start)
+        return FormatError("checksum-wrong", offset=element.start)
     state.checksums += 1
     return None
 
@@ -191,18 +191,18 @@ def _follow(state: _State, start: int) -> None:
     view = state.view
     head = read_element(view, start)
     if head.number != EBML or head.stop - head.body > MAX_HEADER_BYTES:
-        raise FormatError("no EBML header", offset=start)
+        raise FormatError("no-ebml-header", offset=start)
     for entry in _children(view, head):
         if entry.number == DOC_TYPE:
             state.doc_type = _text(view, entry)
     if state.doc_type not in ("matroska", "webm"):
-        raise FormatError("not a clip", offset=start)
+        raise FormatError("not-a-clip", offset=start)
     state.parts.add("header", start, head.stop)
     segment = read_element(view, head.stop)
     while segment.number == VOID:
         segment = read_element(view, segment.stop)
     if segment.number != SEGMENT:
-        raise FormatError("no segment", offset=segment.start)
+        raise FormatError("no-segment", offset=segment.start)
     at = state.at = segment.body
     stop = segment.stop
     while at < stop:
@@ -217,9 +217,9 @@ def _follow(state: _State, start: int) -> None:
         if element.number not in TOP:
             if segment.open_ended and state.clusters:
                 break
-            raise FormatError("no element where one must be", offset=at)
+            raise FormatError("no-element", offset=at)
         if not element.open_ended and element.stop > stop:
-            raise FormatError("an element reaches past the segment", offset=at)
+            raise FormatError("element-past-segment", offset=at)
         if element.number == CLUSTER:
             _cluster(state, element, stop)
             state.clusters += 1
@@ -227,12 +227,12 @@ def _follow(state: _State, start: int) -> None:
             at = state.at
             continue
         if element.open_ended or element.stop > view.stop:
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
         _head(state, element)
         state.parts.add(TOP[element.number], element.start, element.stop)
         at = state.at = element.stop
     if not state.clusters:
-        raise FormatError("no frames", offset=state.at)
+        raise FormatError("no-frames", offset=state.at)
 
 
 SILENT = frozenset(("VP8", "VP9", "AV1", "V_VP8", "V_VP9", "V_AV1"))
@@ -248,7 +248,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if not state.tracks and not state.clusters:
-        raise problem or FormatError("no clip", offset=start)
+        raise problem or FormatError("no-clip", offset=start)
     end = state.at if problem is None else max(start + 4, problem.offset, state.reach)
     stated = state.duration * state.scale / 1e9
     seconds = stated if 0 < stated < MAX_SECONDS else None  # false for a value that is no number
@@ -257,7 +257,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     share = 1.0
     if problem is not None:
         broken = Break(problem.offset, "structure", problem.offset, None, {
-            "text": problem.why, "sample": state.blocks, "seconds": round(reached, 3)})
+            **problem.told, "sample": state.blocks, "seconds": round(reached, 3)})
         share = min(0.9999, max(0.0, reached / seconds)) if seconds else 0.5
     # Without checksums nothing shows foreign data in these codings.
     silent = not state.checksums and bool(SILENT & set(state.codings))

@@ -52,9 +52,9 @@ def _skip_padding(view: View, at: int) -> int:
 
 def _problem(chain: Chain, stated: int | None) -> FormatError | None:
     if chain.damaged is not None:
-        return FormatError("no frame where one must be", offset=chain.damaged)
+        return FormatError("no-frame", offset=chain.damaged)
     if stated is not None and chain.frames < stated:
-        return FormatError("fewer frames than were stated", offset=chain.stop)
+        return FormatError("fewer-frames-than-stated", offset=chain.stop)
     return None
 
 
@@ -67,10 +67,10 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         parts.add("tag", start, first)
         first = _skip_padding(view, first)
     if not tagged and not _opens_stream(view.take(first, 8)):
-        raise FormatError("begins inside a stream", offset=first)
+        raise FormatError("begins-inside-stream", offset=first)
     chain = follow_chain(view, first, MPEG)
     if chain.frames < (3 if tagged else MIN_FRAMES):
-        raise FormatError("too few frames", offset=chain.stop)
+        raise FormatError("too-few-frames", offset=chain.stop)
     parts.add("sound", first, chain.stop)
     stated = _stated_frames(view, first)
     problem = _problem(chain, stated)

@@ -74,7 +74,7 @@ def _gather(state: _State, start: int) -> None:
             break
         if box.name == b"moov":
             if box.stop > view.stop:
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
             state.moov = box
             state.tracks = read_tracks(view, box, view.start)
             defaults = track_defaults(view, box)
@@ -93,9 +93,9 @@ def _gather(state: _State, start: int) -> None:
         state.stop = min(box.stop, view.stop)
         state.parts.add(_part_name(box), box.start, state.stop)
         if box.stop > view.stop:
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
     if state.moov is None:
-        raise FormatError("the index of the clip is not here", offset=state.stop)
+        raise FormatError("clip-index-missing", offset=state.stop)
 
 
 def _settle(state: _State) -> None:
@@ -121,7 +121,7 @@ def _closed(state: _State, box: Box) -> Box:
     ends = [int((t.offsets + t.sizes).max()) for t in state.tracks if t.offsets.size]
     stop = max(ends, default=0)
     if not box.body < stop <= state.view.stop:
-        raise FormatError("how long the media data is stands nowhere", offset=box.body)
+        raise FormatError("media-length-unstated", offset=box.body)
     return Box(box.name, box.start, box.body, stop)
 
 
@@ -246,20 +246,20 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         problem = error
     _settle(state)
     if state.moov is None and not state.data:
-        raise problem or FormatError("no clip", offset=start)
+        raise problem or FormatError("no-clip", offset=start)
     if state.ftyp is None and state.moov is None:
-        raise FormatError("media data alone says too little", offset=start)
+        raise FormatError("media-data-alone", offset=start)
     return _judge(state, start, problem)
 
 
 def _judge(state: _State, start: int, problem: FormatError | None) -> Walk:
     samples = _look_at_samples(state)
     if state.moov is not None and samples.total == 0 and problem is None:
-        problem = FormatError("the index lists nothing", offset=state.moov.start)
+        problem = FormatError("index-lists-nothing", offset=state.moov.start)
     end, share, verified, broken = state.stop, samples.share, None, None
     if problem is not None:
         place = min(problem.offset, state.view.stop)
-        broken = Break(place, "structure", place, None, {"text": problem.why})
+        broken = Break(place, "structure", place, None, problem.told)
         if state.moov is None:
             # Nothing says what the data is; what lies in it may as well be other files.
             end, share = max(state.stop, start + 8), _bytes_share(state)

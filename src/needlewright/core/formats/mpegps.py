@@ -76,7 +76,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     counts = np.zeros(3, np.int64)
     size = 14 + (view.take(start + 13, 1)[0] & 7) if view.take(start + 4, 1)[0] & 0x40 else 12
     if start % source.sector_size and view.take(start + size, 4) != SYSTEM:
-        raise FormatError("begins inside a stream", offset=start)
+        raise FormatError("begins-inside-stream", offset=start)
     at, why = _follow(view, start, counts)
     problem: FormatError | None = None
     lost = 0
@@ -84,13 +84,13 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         resumed = _resumes(view, at)
         if resumed is None:
             break
-        problem = problem or FormatError("no packet where one must be", offset=at)
+        problem = problem or FormatError("no-packet", offset=at)
         lost += resumed - at
         at, why = _follow(view, resumed, counts)
     if counts[0] < MIN_PACKS or counts[1] + counts[2] < MIN_PACKS:
-        raise FormatError("too few packets", offset=at)
+        raise FormatError("too-few-packets", offset=at)
     if problem is None and why == DATA_ENDS and view.peek(at, 3) == PACK[:3]:
-        problem = FormatError("the data ends here", offset=min(at, view.stop))
+        problem = FormatError("data-ends", offset=min(at, view.stop))
     parts.add("packets", start, at)
     broken = None
     if problem is not None:

@@ -108,20 +108,20 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     plain = view.take(start, 1)[0] == SYNC and view.take(start + 188, 1)[0] == SYNC
     state = _State(view, 188, 0, start) if plain else _State(view, 192, 4, start)
     if start % source.sector_size and view.take(start + state.shift + 3, 1)[0] & 15:
-        raise FormatError("begins inside a stream", offset=start)  # its tables were counted before
+        raise FormatError("begins-inside-stream", offset=start)  # its tables were counted before
     _follow(state)
     if state.packets < MIN_PACKETS or not state.known(PAT):
-        raise FormatError("too few packets", offset=state.at)
+        raise FormatError("too-few-packets", offset=state.at)
     parts.add("packets", start, state.at)
     problem: FormatError | None = None
     if state.first_bad is not None:
-        problem = FormatError("no packet where one must be", offset=state.first_bad)
+        problem = FormatError("no-packet", offset=state.first_bad)
     elif _cut_short(state):
-        problem = FormatError("the last packet is not all there", offset=state.at)
+        problem = FormatError("last-packet-incomplete", offset=state.at)
     broken, place = None, state.first_jump
     if problem is not None and (place is None or problem.offset <= place):
         place = problem.offset
-        broken = Break(place, "structure", place, None, {"text": problem.why})
+        broken = Break(place, "structure", place, None, problem.told)
     elif place is not None:
         broken = Break(place, "sample", place)
     total = state.packets + state.lost

@@ -65,21 +65,21 @@ def _page(view: View, state: _State) -> None:
     at = state.at
     head = view.take(at, 27)
     if head[:4] != b"OggS" or head[4] != 0 or head[5] > 7:
-        raise FormatError("no page where one must be", offset=at)
+        raise FormatError("no-page", offset=at)
     table = view.take(at + 27, head[26])
     size = 27 + len(table) + sum(table)
     page = view.take(at, size)
     if ogg_page_crc(page) != int.from_bytes(head[22:26], "little"):
         state.stop = at + size  # its first packets may be there all the same
-        raise FormatError("a page's checksum does not agree", offset=at)
+        raise FormatError("page-checksum-wrong", offset=at)
     serial, number = (int.from_bytes(head[i : i + 4], "little") for i in (14, 18))
     if head[5] & FIRST:
         state.open_streams.add(serial)
         _identify(state, serial, page[27 + len(table) :])
     elif serial not in state.numbers:
-        raise FormatError("a page of an unknown stream", offset=at)
+        raise FormatError("page-unknown-stream", offset=at)
     elif number != state.numbers[serial] + 1:
-        raise FormatError("a page is missing", offset=at)
+        raise FormatError("page-missing", offset=at)
     state.numbers[serial] = number
     position = int.from_bytes(head[6:14], "little")
     if position < 1 << 62:
@@ -102,7 +102,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if not state.pages:
-        raise problem or FormatError("no stream", offset=start)
+        raise problem or FormatError("no-stream", offset=start)
     parts.add("pages", start, state.at)
     codings = set(state.codings.values())
     variant = OGV if "theora" in codings else OPUS if codings == {"opus"} else OGG

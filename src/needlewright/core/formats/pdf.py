@@ -61,19 +61,19 @@ def _tokens(state: _State) -> None:
                              and match.start() > 0):
             last = len(block) < READ_BYTES
             if match is None and (last or _not_text(block)):
-                raise FormatError("no object where one must be", offset=base)
+                raise FormatError("no-object", offset=base)
             base += max(1, len(block) - OVERLAP) if match is None else match.start()
             continue
         place = base + match.start()
         word = match.group()
         # Between objects stands next to nothing, inside them mostly text.
         if state.objects and word != b"endstream" and not _is_table(block[: match.start()]):
-            raise FormatError("no object where one must be", offset=base)
+            raise FormatError("no-object", offset=base)
         base = _take(state, word, place, base + match.end())
         state.at = base
         if state.end is not None:
             return
-    raise FormatError("the data ends here", offset=min(view.stop, view.start + MAX_BYTES))
+    raise FormatError("data-ends", offset=min(view.stop, view.start + MAX_BYTES))
 
 
 def _not_text(block: bytes) -> bool:
@@ -91,7 +91,7 @@ def _take(state: _State, word: bytes, place: int, behind: int) -> int:
         return _eof(state, place, behind)
     if word.endswith(b"obj") and word != b"endobj":
         if state.open_object is not None and state.objects:
-            raise FormatError("an object that does not end", offset=state.open_object)
+            raise FormatError("object-unended", offset=state.open_object)
         state.open_object = place
         state.objects += 1
         if len(state.places) < MAX_ENTRIES:
@@ -119,16 +119,16 @@ def _stream(state: _State, place: int, data: int) -> int:
         return data
     stop = data + int(found.group(1))
     if stop > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     if not view.peek(stop, 16).lstrip(b"\r\n ").startswith(b"endstream"):
-        raise FormatError("a stream is not as long as stated", offset=data)
+        raise FormatError("stream-length-wrong", offset=data)
     if b"FlateDecode" in head and b"/Filter" in head and _first_filter(head) == b"FlateDecode":
         if not _inflates(view, data, stop):
-            raise FormatError("a stream does not inflate", offset=data)
+            raise FormatError("stream-does-not-inflate", offset=data)
         state.checked += 1
     elif _first_filter(head) == b"DCTDecode" and stop > data:
         if not _is_jpeg(view, data, stop):
-            raise FormatError("a picture in it is damaged", offset=data)
+            raise FormatError("picture-inside-damaged", offset=data)
         state.checked += 1
     return stop
 
@@ -239,7 +239,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if not state.objects:
-        raise problem or FormatError("no document", offset=start)
+        raise problem or FormatError("no-document", offset=start)
     end = state.end if state.end is not None and problem is None else min(
         view.stop, max(state.at, problem.offset if problem else 0))
     state.parts.add("objects", start, end)

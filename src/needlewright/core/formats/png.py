@@ -58,7 +58,7 @@ def _crc(source: Source, start: int, stop: int) -> int:
     while start < stop:
         block = source.read_at(start, min(READ_BYTES, stop - start))
         if not block:
-            raise FormatError("the data ends here", offset=start)
+            raise FormatError("data-ends", offset=start)
         value = zlib.crc32(block, value)
         start += len(block)
     return value
@@ -67,9 +67,9 @@ def _crc(source: Source, start: int, stop: int) -> int:
 def _read_header(state: _State, body: bytes) -> None:
     width, height, depth, colour, method, filters, interlace = struct.unpack(">IIBBBBB", body)
     if not 0 < width < 1 << 31 or not 0 < height < 1 << 31:
-        raise FormatError("the picture has no size", offset=state.at)
+        raise FormatError("picture-without-size", offset=state.at)
     if depth not in DEPTHS.get(colour, ()) or method or filters or interlace > 1:
-        raise FormatError("the header makes no sense", offset=state.at)
+        raise FormatError("header-makes-no-sense", offset=state.at)
     state.width, state.height, state.interlaced = width, height, interlace == 1
     state.row_bytes = -(-width * SAMPLES[colour] * depth // 8)
 
@@ -79,22 +79,22 @@ def _chunk(source: Source, reader: BlockReader, state: _State, stop: int) -> Non
     at = state.at
     head = reader.read(at, 8)
     if len(head) < 8 or at + 12 > stop:
-        raise FormatError("the data ends here", offset=at)
+        raise FormatError("data-ends", offset=at)
     length, kind = struct.unpack(">I4s", head)
     if not kind.isalpha():
-        raise FormatError("no chunk where one must be", offset=at)
+        raise FormatError("no-chunk", offset=at)
     body, end = at + 8, at + 8 + length
     if end + 4 > stop:
-        raise FormatError("a chunk reaches past the end", offset=at)
+        raise FormatError("chunk-reaches-past-end", offset=at)
     if state.chunks == 0 and (kind != b"IHDR" or length != 13):
-        raise FormatError("the first chunk is no header", offset=at)
+        raise FormatError("first-chunk-no-header", offset=at)
     if kind == b"IDAT":
         state.data.append((body, end))
     if kind == b"IDAT" and len(state.data) == 1 and length > FIRST_LOOK:
         _begins_to_inflate(source, state, body)  # before its CRC is worth reading all of it
     stored = source.read_at(end, 4)
     if len(stored) != 4 or _crc(source, at + 4, end) != struct.unpack(">I", stored)[0]:
-        raise FormatError("a chunk's CRC does not agree", offset=at)
+        raise FormatError("chunk-crc-wrong", offset=at)
     if kind == b"IHDR":
         _read_header(state, reader.read(body, length))
     elif kind == b"eXIf" and length <= 1 << 20:
@@ -117,7 +117,7 @@ def _begins_to_inflate(source: Source, state: _State, body: int) -> None:
         for _ in inflater.feed(source.read_at(body, FIRST_LOOK)):
             pass
     except FormatError as error:
-        raise FormatError("the picture does not inflate", offset=body) from error
+        raise FormatError("picture-does-not-inflate", offset=body) from error
 
 
 def _damage(source: Source, state: _State, problem: FormatError) -> tuple[Break, float]:
@@ -178,13 +178,13 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             if state.ended:
                 break
         else:
-            raise FormatError("too many chunks", offset=state.at)
+            raise FormatError("too-many-chunks", offset=state.at)
         if not state.data:
-            raise FormatError("no image data", offset=state.at)
+            raise FormatError("no-image-data", offset=state.at)
     except FormatError as error:
         problem = error
     if state.chunks == 0:
-        raise problem or FormatError("no header", offset=start)
+        raise problem or FormatError("no-header", offset=start)
     broken, share, end = None, 1.0, state.at
     if problem is not None:
         broken, share = _damage(source, state, problem)

@@ -38,14 +38,14 @@ def _inflated_end(view: View, at: int, want: int) -> int:
     while not inflater.ended:
         block = view.peek(at, READ_BYTES)
         if not block:
-            raise FormatError("the data ends here", offset=at)
+            raise FormatError("data-ends", offset=at)
         try:
             for _ in inflater.feed(block):
                 pass
         except FormatError as error:
-            raise FormatError("the picture does not inflate", offset=at) from error
+            raise FormatError("picture-does-not-inflate", offset=at) from error
         if inflater.too_much:
-            raise FormatError("more picture than was stated", offset=at)
+            raise FormatError("more-picture-than-stated", offset=at)
         at += len(block) - inflater.unused
     return at
 
@@ -60,7 +60,7 @@ def _picture_end(view: View, at: int, channels: int, width: int, height: int, de
     if coding == RUNS:
         width_bytes = 4 if large else 2
         if at + 2 + rows * width_bytes > view.stop:
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
         total = 0
         limit = row_bytes + row_bytes // 64 + 16  # runs grow a row by one byte in 128 at the worst
         place = at + 2
@@ -71,12 +71,12 @@ def _picture_end(view: View, at: int, channels: int, width: int, height: int, de
             for i in range(0, len(table), width_bytes):
                 size = int.from_bytes(table[i : i + width_bytes], "big")
                 if size > limit:
-                    raise FormatError("a row longer than it can be", offset=place)
+                    raise FormatError("row-too-long", offset=place)
                 total += size
         return place + total
     if coding in (ZIP, ZIP_PREDICTED):
         return _inflated_end(view, at + 2, rows * row_bytes)
-    raise FormatError("an unknown way of coding", offset=at)
+    raise FormatError("coding-unknown", offset=at)
 
 
 def _coded_check(view: View, at: int, shape: tuple[int, int, int, int, bool]) -> list[Check]:
@@ -110,7 +110,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     limit = 300_000 if large else 30_000
     if not (1 <= channels <= MAX_CHANNELS and 1 <= height <= limit and 1 <= width <= limit
             and depth in DEPTHS):
-        raise FormatError("the header makes no sense", offset=start)
+        raise FormatError("header-makes-no-sense", offset=start)
     parts.add("header", start, start + HEADER_BYTES)
     at, problem = start + HEADER_BYTES, None
     picture_at = at
@@ -118,9 +118,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         for name, size_bytes in (("colours", 4), ("resources", 4), ("layers", 8 if large else 4)):
             size = view.big(at, size_bytes)
             if at + size_bytes + size > view.stop:
-                raise FormatError("the data ends here", offset=view.stop)
+                raise FormatError("data-ends", offset=view.stop)
             if name == "resources" and size and view.take(at + 4, 4) != b"8BIM":
-                raise FormatError("no resources where they must be", offset=at)
+                raise FormatError("no-resources", offset=at)
             parts.add(name, at, at + size_bytes + size)
             at += size_bytes + size
         end = _picture_end(view, at, channels, width, height, depth, large)
@@ -128,7 +128,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         picture_at = at
         if end > view.stop:
             at = view.stop
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
         at = end
     except FormatError as error:
         problem = error

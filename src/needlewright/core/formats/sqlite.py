@@ -25,19 +25,19 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     changes, pages, valid_for = (view.big(start + at, 4) for at in (24, 28, 92))
     fractions = view.take(start + 21, 3)
     if page_bytes < 512 or page_bytes & (page_bytes - 1) or fractions != b"\x40\x20\x20":
-        raise FormatError("the header makes no sense", offset=start + 16)
+        raise FormatError("header-makes-no-sense", offset=start + 16)
     if view.take(start + 100, 1)[0] not in (LEAF_TABLE, INNER_TABLE):
-        raise FormatError("the first page holds no schema", offset=start + 100)
+        raise FormatError("first-page-without-schema", offset=start + 100)
     parts.add("header", start, start + 100)
     problem: FormatError | None = None
     end = start + pages * page_bytes
     if pages == 0 or changes != valid_for:
         # Written by a version that did not keep the count (1.3.7): only the first page is sure.
-        problem = FormatError("how many pages there are is not stated",
+        problem = FormatError("page-count-unstated",
                               offset=min(start + page_bytes, view.stop))
         end = min(view.stop, start + page_bytes)
     elif end > view.stop:
-        problem, end = FormatError("the data ends here", offset=view.stop), view.stop
+        problem, end = FormatError("data-ends", offset=view.stop), view.stop
     parts.add("pages", start + 100, end)
     return finish(
         start, end, problem, Facts(extra={"pages": f"{pages:,} of {page_bytes:,} bytes"}), parts,

@@ -85,7 +85,7 @@ def _size(tiff: Tiff, variant: Variant) -> tuple[int | None, int | None]:
 
 def _first_missing(tiff: Tiff) -> FormatError | None:
     short = [start for start, stop in tiff.spans if stop > tiff.view.stop]
-    return FormatError("the data ends here", offset=tiff.view.stop) if short else None
+    return FormatError("data-ends", offset=tiff.view.stop) if short else None
 
 
 def _too_thin(tiff: Tiff) -> FormatError | None:
@@ -98,7 +98,7 @@ def _too_thin(tiff: Tiff) -> FormatError | None:
             tiff.value(directory, HEIGHT) or 0)
         have = sum(tiff.values(directory, 0x117) or tiff.values(directory, 0x145))
         if have and have < need:
-            return FormatError("less picture data than the size needs", offset=directory.at)
+            return FormatError("too-little-picture-data", offset=directory.at)
     return None
 
 
@@ -119,7 +119,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     except FormatError as error:
         problem = error
     if not _pictures(tiff) or not tiff.spans:
-        raise problem or FormatError("no picture", offset=start)
+        raise problem or FormatError("no-picture", offset=start)
     problem = problem or _first_missing(tiff) or _too_thin(tiff)
     variant = _variant(tiff)
     width, height = _size(tiff, variant)

@@ -42,7 +42,7 @@ def _format(view: View, chunk: Chunk, state: _State) -> None:
     state.bits = view.little(chunk.body + 14, 2)
     if not 1 <= state.channels <= 256 or not state.byte_rate or not state.block:
         state.channels = 0  # nothing that was read here can be used
-        raise FormatError("the sound format makes no sense", offset=chunk.body)
+        raise FormatError("sound-format-makes-no-sense", offset=chunk.body)
     if state.tag == EXTENSIBLE and chunk.stop - chunk.body >= 26:
         state.tag = view.little(chunk.body + 24, 2)
 
@@ -57,7 +57,7 @@ def _chunk(view: View, state: _State, stated: int) -> None:
         _format(view, chunk, state)
     elif chunk.name == b"data":
         if not state.channels:
-            raise FormatError("sound before its format", offset=chunk.start)
+            raise FormatError("sound-before-format", offset=chunk.start)
         if size == UNKNOWN and state.long_data:
             chunk = Chunk(chunk.name, chunk.start, chunk.body, chunk.body + state.long_data)
         elif size in (0, UNKNOWN):
@@ -66,9 +66,9 @@ def _chunk(view: View, state: _State, stated: int) -> None:
         if state.unfinished:
             return
     if chunk.stop > max(stated, state.data[1] if state.data else 0):
-        raise FormatError("a chunk reaches past the end", offset=chunk.start)
+        raise FormatError("chunk-reaches-past-end", offset=chunk.start)
     if chunk.stop > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     state.parts.add(chunk.name.decode("ascii").strip(), chunk.start, chunk.next)
     # Some writers forget the pad byte behind odd data; the next name then stands one earlier.
     pad_missing = size % 2 and not PRINTABLE.issuperset(view.peek(chunk.next, 4)) and (
@@ -90,13 +90,13 @@ def walk(source: Source, start: int, stop: int) -> Walk:
                 break
             _chunk(view, state, stated)
         if state.data is None:
-            raise FormatError("no sound data", offset=state.at)
+            raise FormatError("no-sound-data", offset=state.at)
         if state.unfinished:
-            raise FormatError("the recorder never wrote how long this is", offset=state.data[0])
+            raise FormatError("recorder-left-length-open", offset=state.data[0])
     except FormatError as error:
         problem = error
     if not state.channels:
-        raise problem or FormatError("no sound", offset=start)
+        raise problem or FormatError("no-sound", offset=start)
     end = stated if problem is None else problem.offset
     data_start, data_stop = state.data or (state.at, state.at)
     checks = [structure(problem, start, len(state.parts)), end_mark(problem is None, counted=True)]

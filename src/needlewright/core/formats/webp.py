@@ -33,12 +33,12 @@ def _size(view: View, chunk: Chunk) -> tuple[int, int] | None:
         return view.little(chunk.body + 4, 3) + 1, view.little(chunk.body + 7, 3) + 1
     if chunk.name == b"VP8L":
         if view.take(chunk.body, 1) != b"\x2f":
-            raise FormatError("no picture where one must be", offset=chunk.body)
+            raise FormatError("no-picture-in-place", offset=chunk.body)
         bits = view.little(chunk.body + 1, 4)
         return (bits & 0x3FFF) + 1, (bits >> 14 & 0x3FFF) + 1
     if chunk.name == b"VP8 ":
         if view.take(chunk.body + 3, 3) != b"\x9d\x01\x2a":
-            raise FormatError("no picture where one must be", offset=chunk.body)
+            raise FormatError("no-picture-in-place", offset=chunk.body)
         return view.little(chunk.body + 6, 2) & 0x3FFF, view.little(chunk.body + 8, 2) & 0x3FFF
     return None
 
@@ -56,7 +56,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     try:
         for chunk in chunks(view, at, stated):
             if chunk.name not in KNOWN and not pictures:
-                raise FormatError("an unknown chunk before any picture", offset=chunk.start)
+                raise FormatError("unknown-chunk-before-picture", offset=chunk.start)
             size = size or _size(view, chunk)
             pictures += chunk.name in (b"VP8 ", b"VP8L", b"ANMF")
             if chunk.name == b"EXIF" and chunk.stop - chunk.body <= MAX_EXIF:
@@ -69,11 +69,11 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             parts.add(chunk.name.decode("ascii").strip(), chunk.start, min(chunk.next, view.stop))
             at = min(chunk.next, stated, view.stop)
         if not pictures:
-            raise FormatError("no picture data", offset=at)
+            raise FormatError("no-picture-data", offset=at)
     except FormatError as error:
         problem = error
     if size is None:
-        raise problem or FormatError("no picture", offset=start)
+        raise problem or FormatError("no-picture", offset=start)
     end = stated if problem is None else max(at, problem.offset)
     facts = Facts(*size, exif.taken, exif.camera, exif.orientation, None, dict(exif.extra))
     return finish(

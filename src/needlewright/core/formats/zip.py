@@ -92,22 +92,21 @@ def _member(state: _State) -> None:
     streamed = bool(flags & STREAMED) and packed == 0
     readable = method in (STORED, DEFLATED) and not flags & ENCRYPTED
     if streamed and (method != DEFLATED or flags & ENCRYPTED):
-        raise FormatError("a member whose length stands nowhere", offset=at)
+        raise FormatError("member-length-unstated", offset=at)
     if not streamed and data + packed > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     if readable and state.inflated < MAX_INFLATED:
         end, made, value = _unpack(state, data, None if streamed else packed, method)
         if streamed:
             end, crc, plain = _descriptor(view, end, made)
         if value != crc or made != plain:
-            raise FormatError(f"member {state.members + 1} does not agree with its checksum",
-                              offset=at)
+            raise FormatError("member-checksum-wrong", offset=at, number=state.members + 1)
         state.verified += 1
         if name == b"mimetype" and method == STORED:
             state.mimetype = view.take(data, min(packed, 128))
     else:
         if streamed:
-            raise FormatError("too much to inflate", offset=at)
+            raise FormatError("too-much-to-inflate", offset=at)
         end = data + packed
         if flags & STREAMED:
             end, _, _ = _descriptor(view, end, plain)
@@ -129,7 +128,7 @@ def _unpack(state: _State, at: int, packed: int | None, method: int) -> tuple[in
     while at < stop:
         block = view.source.read_at(at, min(READ_BYTES, stop - at))
         if not block:
-            raise FormatError("the data ends here", offset=at)
+            raise FormatError("data-ends", offset=at)
         if inflater is None:
             made, value, at = made + len(block), zlib.crc32(block, value), at + len(block)
             continue
@@ -137,16 +136,16 @@ def _unpack(state: _State, at: int, packed: int | None, method: int) -> tuple[in
             for out in inflater.feed(block):
                 made, value = made + len(out), zlib.crc32(out, value)
         except FormatError as error:
-            raise FormatError("a member does not inflate", offset=at) from error
+            raise FormatError("member-does-not-inflate", offset=at) from error
         if inflater.too_much:
-            raise FormatError("too much to inflate", offset=at)
+            raise FormatError("too-much-to-inflate", offset=at)
         at += len(block) - inflater.unused
         if inflater.ended:
             break
     if inflater is not None and not inflater.ended:
-        raise FormatError("a member does not inflate", offset=at)
+        raise FormatError("member-does-not-inflate", offset=at)
     if packed is not None and at != stop:
-        raise FormatError("a member is shorter than stated", offset=at)
+        raise FormatError("member-too-short", offset=at)
     state.inflated += made
     return at, made, value
 
@@ -162,7 +161,7 @@ def _descriptor(view: View, at: int, made: int) -> tuple[int, int, int]:
         return at + mark + 12, crc, int.from_bytes(body[8:12], "little")
     if view.peek(at + mark + 20, 2) == b"PK":
         return at + mark + 20, crc, int.from_bytes(body[12:20], "little")
-    raise FormatError("no length behind a member", offset=at)
+    raise FormatError("no-length-behind-member", offset=at)
 
 
 def _directory(state: _State) -> None:
@@ -173,26 +172,26 @@ def _directory(state: _State) -> None:
         sizes = [int.from_bytes(head[i : i + 2], "little") for i in (28, 30, 32)]
         place = int.from_bytes(head[42:46], "little")
         if place != UNKNOWN and view.peek(view.start + place, 4) != LOCAL:
-            raise FormatError("the directory names a member that is not there", offset=state.at)
+            raise FormatError("directory-names-missing-member", offset=state.at)
         state.at += 46 + sum(sizes)
         count += 1
         if count > MAX_MEMBERS:
-            raise FormatError("too many members", offset=state.at)
+            raise FormatError("too-many-members", offset=state.at)
     if view.peek(state.at, 4) == SIGNATURE:
         state.at += 6 + view.little(state.at + 4, 2)
     if view.peek(state.at, 4) == END_64:
         state.at += 12 + view.little(state.at + 4, 8)
         if view.peek(state.at, 4) != LOCATOR_64:
-            raise FormatError("no locator behind the long end record", offset=state.at)
+            raise FormatError("no-end-locator", offset=state.at)
         state.at += 20
     if view.peek(state.at, 4) != END:
-        raise FormatError("no end record", offset=min(state.at, view.stop))
+        raise FormatError("no-end-record", offset=min(state.at, view.stop))
     stated = view.little(state.at + 10, 2)
     if count < state.members or (stated != 0xFFFF and stated != count):
-        raise FormatError("the directory and the members do not agree", offset=first)
+        raise FormatError("directory-and-members-disagree", offset=first)
     end = state.at + 22 + view.little(state.at + 20, 2)
     if end > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     state.parts.add("directory", first, end)
     state.at = end
 
@@ -219,12 +218,12 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         if view.peek(state.at, 4) == EXTRA_DATA:
             state.at += 8 + view.little(state.at + 4, 4)
         if view.peek(state.at, 4) != CENTRAL:
-            raise FormatError("no member and no directory where one must be", offset=state.at)
+            raise FormatError("no-member-or-directory", offset=state.at)
         _directory(state)
     except FormatError as error:
         problem = error
     if not state.members:
-        raise problem or FormatError("no archive", offset=start)
+        raise problem or FormatError("no-archive", offset=start)
     end = state.at if problem is None else min(view.stop, max(state.at, problem.offset))
     if problem is not None:
         coded = Check("coded data", Outcome.FAIL, "members-broken", {"members": state.members},

@@ -78,7 +78,7 @@ def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
             check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
             walk = replace(walk, checks=(check, *walk.checks))
         return _with_lost(source, walk)
-    raise FormatError("the medium cannot be read here", offset=start)
+    raise FormatError("medium-unreadable", offset=start)
 
 
 @lru_cache(maxsize=1)

@@ -72,7 +72,7 @@ def _volume(context: Context, volume: Volume, prover: Prover,
     except (FormatError, SourceError) as error:
         yield seen(volume, None)
         yield Note("volume-unread", {"start": volume.span.start, "kind": volume.facts.kind,
-                                     "why": str(error)})
+                                     "problem": {"code": error.code, **error.values}})
         return context.stop.is_set()
     yield seen(volume, reader)
     if reader is None:

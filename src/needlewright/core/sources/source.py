@@ -25,7 +25,7 @@ class Span:
     def take(self, offset: int, size: int) -> Span:
         """The child of `size` bytes at absolute `offset`; FormatError if it would not fit."""
         if size < 0 or offset < self.start or offset + size > self.stop:
-            raise FormatError(f"{size} bytes do not fit here", offset=offset)
+            raise FormatError("bytes-do-not-fit", offset=offset, bytes=size)
         return Span(offset, offset + size)
 
 
@@ -78,7 +78,7 @@ class Source(ABC):
         """All of `span`; FormatError where the source ends before it does."""
         block = self.read_at(span.start, span.size)
         if len(block) != span.size:
-            raise FormatError("the source ends here", offset=span.start + len(block))
+            raise FormatError("source-ends", offset=span.start + len(block))
         return block
 
     @property

@@ -44,7 +44,7 @@ def read_box(view: View, at: int) -> Box:
     head = view.take(at, 8)
     size, name = int.from_bytes(head[:4], "big"), head[4:]
     if not LETTERS.issuperset(name):
-        raise FormatError("no box where one must be", offset=at)
+        raise FormatError("no-box", offset=at)
     if size == 1:
         size, body = view.big(at + 8, 8), at + 16
     elif size == 0:
@@ -52,7 +52,7 @@ def read_box(view: View, at: int) -> Box:
     else:
         body = at + 8
     if size < body - at:
-        raise FormatError("a box shorter than its own header", offset=at)
+        raise FormatError("box-too-short", offset=at)
     return Box(name, at, body, at + size)
 
 
@@ -66,10 +66,10 @@ def children(view: View, start: int, stop: int) -> Iterator[Box]:
             return
         box = read_box(view, at)
         if box.stop > stop or box.open_ended:
-            raise FormatError("a box reaches past the one around it", offset=at)
+            raise FormatError("box-past-outer", offset=at)
         yield box
         at = box.stop
-    raise FormatError("too many boxes", offset=at)
+    raise FormatError("too-many-boxes", offset=at)
 
 
 def child(view: View, start: int, stop: int, *path: bytes) -> Box | None:

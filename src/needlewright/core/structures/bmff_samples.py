@@ -71,7 +71,7 @@ def _table(view: View, box: Box, header: int, count: int, width: int) -> npt.NDA
 def _fits(box: Box, header: int, count: int, width: int) -> None:
     size = count * width
     if size > MAX_TABLE_BYTES or box.body + header + size > box.stop:
-        raise FormatError("a sample table longer than its box", offset=box.start)
+        raise FormatError("sample-table-too-long", offset=box.start)
 
 
 def _judged_table(view: View, box: Box, count: int, dtype: str) -> Longs:
@@ -88,7 +88,7 @@ def _judged_table(view: View, box: Box, count: int, dtype: str) -> Longs:
         part = np.frombuffer(raw, dtype).astype(np.int64)
         total += int(part.sum())
         if total > room or (number > MAX_IDLE and not part.any()):
-            raise FormatError("sizes of samples make no sense", offset=box.start)
+            raise FormatError("sample-sizes-senseless", offset=box.start)
         found.append(part)
     return np.concatenate(found)
 
@@ -121,14 +121,14 @@ def _track(view: View, trak: Box, origin: int) -> Track:
     media = child(view, trak.body, trak.stop, b"mdia", b"mdhd")
     kind = child(view, trak.body, trak.stop, b"mdia", b"hdlr")
     if media is None or kind is None:
-        raise FormatError("a track without its headers", offset=trak.start)
+        raise FormatError("track-without-headers", offset=trak.start)
     long = view.take(media.body, 1)[0] == 1
     track.timescale = view.big(media.body + (20 if long else 12), 4)
     track.duration = view.big(media.body + (24 if long else 16), 8 if long else 4)
     track.handler = view.take(kind.body + 8, 4)
     table = child(view, trak.body, trak.stop, b"mdia", b"minf", b"stbl")
     if table is None:
-        raise FormatError("a track without sample tables", offset=trak.start)
+        raise FormatError("track-without-sample-tables", offset=trak.start)
     _read_tables(view, table, track, origin)
     return track
 
@@ -149,7 +149,7 @@ def _read_tables(view: View, stbl: Box, track: Track, origin: int) -> None:
     if count == 0:
         return  # a fragmented file keeps them in its fragments
     if b"stsc" not in boxes:
-        raise FormatError("no table of chunks", offset=stbl.start)
+        raise FormatError("no-table-chunks", offset=stbl.start)
     chunks = _chunk_offsets(view, boxes, count) + origin
     per_chunk = _samples_of(view, boxes[b"stsc"], chunks.size, count)
     if same:
@@ -194,16 +194,16 @@ def _sizes(view: View, boxes: dict[bytes, Box], track: Track) -> tuple[int, int,
             same = max(same, track.frame_bytes)
             # Nothing stands behind the count, so it is bounded by what the file can hold.
             if same * count > view.stop - view.start:
-                raise FormatError("more samples than the file has bytes", offset=box.start)
+                raise FormatError("more-samples-than-bytes", offset=box.start)
             return same, count, nothing
         if count > MAX_SAMPLES:
-            raise FormatError("too many samples", offset=box.start)
+            raise FormatError("too-many-samples", offset=box.start)
         return 0, count, _judged_table(view, box, count, ">u4")
     if b"stz2" in boxes:
         box = boxes[b"stz2"]
         bits, count = view.big(box.body + 4, 4) & 0xFF, view.big(box.body + 8, 4)
         if bits not in (8, 16) or count > MAX_SAMPLES:
-            raise FormatError("sizes of samples make no sense", offset=box.start)
+            raise FormatError("sample-sizes-senseless", offset=box.start)
         return 0, count, _judged_table(view, box, count, ">u2" if bits == 16 else "u1")
     return 0, 0, nothing
 
@@ -215,27 +215,27 @@ def _chunk_offsets(view: View, boxes: dict[bytes, Box], samples: int) -> Longs:
             box = boxes[name]
             count = view.big(box.body + 4, 4)
             if count > samples:
-                raise FormatError("chunks and samples do not add up", offset=box.start)
+                raise FormatError("chunks-and-samples-disagree", offset=box.start)
             offsets = _numbers(_table(view, box, 8, count, width), f">u{width}").ravel()
             if offsets.size and (offsets < 0).any():
-                raise FormatError("a chunk past any file", offset=box.start)
+                raise FormatError("chunk-past-file", offset=box.start)
             return offsets
-    raise FormatError("no table of chunk offsets", offset=view.start)
+    raise FormatError("no-table-chunk-offsets", offset=view.start)
 
 
 def _samples_of(view: View, stsc: Box, chunks: int, samples: int) -> Longs:
     """int64[chunks in use]: how many of `samples` samples each chunk holds (8.7.4)."""
     count = view.big(stsc.body + 4, 4)
     if count > max(chunks, 1) + 1:
-        raise FormatError("the table of chunks makes no sense", offset=stsc.start)
+        raise FormatError("table-chunks-makes-no-sense", offset=stsc.start)
     runs = _numbers(_table(view, stsc, 8, count, 12), ">u4")
     if runs.shape[0] == 0 or runs[0, 0] != 1 or (np.diff(runs[:, 0]) <= 0).any():
-        raise FormatError("the table of chunks makes no sense", offset=stsc.start)
+        raise FormatError("table-chunks-makes-no-sense", offset=stsc.start)
     first = np.minimum(runs[:, 0] - 1, chunks)
     per_chunk = np.repeat(runs[:, 1], np.diff(np.append(first, chunks)))
     sums = np.cumsum(per_chunk)
     if not sums.size or sums[-1] < samples:
-        raise FormatError("chunks and samples do not add up", offset=stsc.start)
+        raise FormatError("chunks-and-samples-disagree", offset=stsc.start)
     used = int(np.searchsorted(sums, samples)) + 1
     per_chunk = per_chunk[:used].copy()
     per_chunk[-1] -= int(sums[used - 1]) - samples
@@ -288,7 +288,7 @@ def add_fragment(view: View, moof: Box, tracks: Sequence[Track],
             continue
         header = child(view, traf.body, traf.stop, b"tfhd")
         if header is None:
-            raise FormatError("a fragment without its header", offset=traf.start)
+            raise FormatError("fragment-without-header", offset=traf.start)
         flags, number = view.big(header.body + 1, 3), view.big(header.body + 4, 4)
         duration, size = defaults.get(number, (0, 0))
         at, anchor = header.body + 8, moof.start
@@ -301,7 +301,7 @@ def add_fragment(view: View, moof: Box, tracks: Sequence[Track],
                 size = value if bit == 0x10 else size
         track = by_number.get(number)
         if track is None:
-            raise FormatError("a fragment of an unknown track", offset=traf.start)
+            raise FormatError("fragment-unknown-track", offset=traf.start)
         at = anchor
         for run in children(view, traf.body, traf.stop):
             if run.name == b"trun":
@@ -319,11 +319,11 @@ def _add_run(view: View, trun: Box, track: Track, base: int, anchor: int,
     at += 4 if flags & 0x4 else 0
     fields = [bit for bit in (0x100, 0x200, 0x400, 0x800) if flags & bit]
     if count > MAX_RUN or at + 4 * len(fields) * count > trun.stop:
-        raise FormatError("a run longer than its box", offset=trun.start)
+        raise FormatError("run-longer-than-box", offset=trun.start)
     if 0x200 not in fields and not 0 < defaults.size * count <= view.stop - view.start and count:
-        raise FormatError("more samples than the file has bytes", offset=trun.start)
+        raise FormatError("more-samples-than-bytes", offset=trun.start)
     if sum(sizes.size for _, sizes, _ in track.runs) + count > MAX_SAMPLES:
-        raise FormatError("too many samples", offset=trun.start)
+        raise FormatError("too-many-samples", offset=trun.start)
     values = np.frombuffer(view.take(at, 4 * len(fields) * count), ">u4")
     values = values.reshape(count, len(fields)).astype(np.int64)
     column = {bit: values[:, i] for i, bit in enumerate(fields)}

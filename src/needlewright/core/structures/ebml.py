@@ -27,15 +27,15 @@ def read_element(view: View, at: int) -> Element:
     """The element at `at`; its end may lie past the view. FormatError if none stands there."""
     head = view.peek(at, 12)
     if not head or head[0] < 0x10:
-        raise FormatError("no element where one must be" if head else "the data ends here",
+        raise FormatError("no-element" if head else "data-ends",
                           offset=at)
     id_bytes = 9 - head[0].bit_length()
     if len(head) <= id_bytes or head[id_bytes] == 0:
-        raise FormatError("an element without a size", offset=at)
+        raise FormatError("element-without-size", offset=at)
     size_bytes = 9 - head[id_bytes].bit_length()
     raw = head[id_bytes : id_bytes + size_bytes]
     if len(raw) != size_bytes:
-        raise FormatError("the data ends here", offset=at)
+        raise FormatError("data-ends", offset=at)
     number = int.from_bytes(head[:id_bytes], "big")
     size = int.from_bytes(raw, "big") & ((1 << 7 * size_bytes) - 1)
     body = at + id_bytes + size_bytes

@@ -37,7 +37,7 @@ class _Bits:
 
     def take(self, count: int) -> int:
         if self._bit > MAX_HEADER_BITS:
-            raise FormatError("a header without end", offset=self._at)
+            raise FormatError("header-without-end", offset=self._at)
         first, last = self._bit >> 3, (self._bit + count + 7) >> 3
         raw = self._view.take(self._at + first, max(1, last - first)) if count else b"\0"
         value = int.from_bytes(raw, "little") >> (self._bit & 7)
@@ -76,7 +76,7 @@ class _Bits:
         sizes = [self.long() for bit in range(64) if chosen >> bit & 1]
         for size in sizes:
             if size > MAX_HEADER_BITS:
-                raise FormatError("a header without end", offset=self._at)
+                raise FormatError("header-without-end", offset=self._at)
             self.take(size)
 
     def aligned(self) -> int:
@@ -207,7 +207,7 @@ def _image(bits: _Bits, at: int) -> Image:
         mask = bits.take(3)
         bits.halves((15 if mask & 1 else 0) + (55 if mask & 2 else 0) + (210 if mask & 4 else 0))
     if profile:
-        raise FormatError("a coded colour profile, which is not followed", offset=at)
+        raise FormatError("coded-profile", offset=at)
     return image
 
 
@@ -333,25 +333,25 @@ def _after_frame(view: View, at: int, image: Image, size: tuple[int, int]) -> tu
     frame = _frame(bits, image, size)
     count = frame.sections()
     if count > MAX_SECTIONS:
-        raise FormatError("more sections than any picture has", offset=at)
+        raise FormatError("too-many-sections", offset=at)
     if bits.flag():
-        raise FormatError("a permuted table of sections, which is not followed", offset=at)
+        raise FormatError("permuted-sections", offset=at)
     bits = _Bits(view, bits.aligned())
     total = sum(bits.choice(SECTIONS) for _ in range(count))
     end = bits.aligned() + total
     if end > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     return end, frame.last
 
 
 def read_image(view: View, at: int) -> tuple[Image, int]:
     """(image header of the codestream at `at`, place of its first frame); FormatError if none."""
     if view.take(at, 2) != b"\xff\x0a":
-        raise FormatError("no codestream", offset=at)
+        raise FormatError("no-codestream", offset=at)
     bits = _Bits(view, at + 2)
     image = _image(bits, at)
     if not 0 < image.width <= 1 << 30 or not 0 < image.height <= 1 << 30:
-        raise FormatError("the picture has no size", offset=at)
+        raise FormatError("picture-without-size", offset=at)
     return image, bits.aligned()
 
 
@@ -363,4 +363,4 @@ def codestream_end(view: View, image: Image, at: int) -> tuple[int, int]:
         at, last = _after_frame(view, at, image, (image.width, image.height))
         if last:
             return at, count
-    raise FormatError("too many frames", offset=at)
+    raise FormatError("too-many-frames", offset=at)

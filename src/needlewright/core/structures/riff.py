@@ -36,7 +36,7 @@ def read_chunk(view: View, at: int, big_endian: bool = False) -> Chunk:
     head = view.take(at, 8)
     name = head[:4]
     if not PRINTABLE.issuperset(name):
-        raise FormatError("no chunk where one must be", offset=at)
+        raise FormatError("no-chunk", offset=at)
     size = int.from_bytes(head[4:], "big" if big_endian else "little")
     return Chunk(name, at, at + 8, at + 8 + size)
 
@@ -49,10 +49,10 @@ def chunks(view: View, start: int, stop: int, big_endian: bool = False) -> Itera
             return  # at most a pad byte is left
         chunk = read_chunk(view, at, big_endian)
         if chunk.stop > stop:
-            raise FormatError("a chunk reaches past the end", offset=at)
+            raise FormatError("chunk-reaches-past-end", offset=at)
         if chunk.stop > view.stop:
             yield Chunk(chunk.name, chunk.start, chunk.body, chunk.stop)
-            raise FormatError("the data ends here", offset=view.stop)
+            raise FormatError("data-ends", offset=view.stop)
         yield chunk
         at = chunk.next
-    raise FormatError("too many chunks", offset=at)
+    raise FormatError("too-many-chunks", offset=at)

@@ -20,7 +20,7 @@ def id3_end(view: View, at: int) -> int:
     size = head[6] << 21 | head[7] << 14 | head[8] << 7 | head[9]
     end = at + 10 + size + (10 if head[5] & 0x10 else 0)
     if end > view.stop:
-        raise FormatError("the data ends here", offset=view.stop)
+        raise FormatError("data-ends", offset=view.stop)
     return end
 
 

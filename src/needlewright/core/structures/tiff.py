@@ -76,7 +76,7 @@ def open_tiff(view: View, origin: int, nested: bool = False) -> Tiff:
     """The structure at `origin`; FormatError if no byte-order mark stands there."""
     mark = view.take(origin, 4)
     if mark not in ORDERS:
-        raise FormatError("no byte-order mark", offset=origin)
+        raise FormatError("no-byte-order-mark", offset=origin)
     order, large = ORDERS[mark]
     return Tiff(view, origin, order, large, nested, furthest=origin + 8)
 
@@ -92,7 +92,7 @@ def read_all(tiff: Tiff) -> None:
             continue
         seen.add(offset)
         if len(seen) > MAX_DIRECTORIES:
-            raise FormatError("too many directories", offset=tiff.origin + offset)
+            raise FormatError("too-many-directories", offset=tiff.origin + offset)
         directory, following = _directory(tiff, tiff.origin + offset)
         tiff.directories.append(directory)
         waiting.append(following)
@@ -107,7 +107,7 @@ def _directory(tiff: Tiff, at: int) -> tuple[Directory, int]:
     count_bytes, entry_bytes, inline = (8, 20, 8) if tiff.large else (2, 12, 4)
     count = tiff.number(at, count_bytes)
     if not 1 <= count <= MAX_ENTRIES:
-        raise FormatError("no directory where one must be", offset=at)
+        raise FormatError("no-directory", offset=at)
     directory, place, known = Directory(at), at + count_bytes, 0
     for _ in range(count):
         tag, kind = tiff.number(place, 2), tiff.number(place + 2, 2)
@@ -118,13 +118,13 @@ def _directory(tiff: Tiff, at: int) -> tuple[Directory, int]:
         if size > inline:
             where = tiff.origin + tiff.number(where, inline)
             if where + size > tiff.view.stop:
-                raise FormatError("an entry points past the end", offset=tiff.view.stop)
+                raise FormatError("entry-past-end", offset=tiff.view.stop)
             tiff.reach(where + size)
         if kind in TYPE_BYTES:
             directory.entries.setdefault(tag, (kind, number, where))
         place += entry_bytes
     if known * 2 < count:
-        raise FormatError("no directory where one must be", offset=at)
+        raise FormatError("no-directory", offset=at)
     following = tiff.number(place, inline)
     tiff.reach(place + inline)
     return directory, following
@@ -137,7 +137,7 @@ def _note_data(tiff: Tiff, directory: Directory) -> None:
             continue
         for start, size in zip(starts, sizes):
             if len(tiff.spans) >= MAX_SPANS:
-                raise FormatError("too many pieces of picture", offset=directory.at)
+                raise FormatError("too-many-picture-pieces", offset=directory.at)
             tiff.spans.append((tiff.origin + start, tiff.origin + start + size))
             tiff.reach(tiff.origin + start + size)
 

@@ -26,10 +26,10 @@ class View:
         if self._budget is not None:
             self._budget.step(at)
         if at < self.start or length < 0 or at + length > self.stop:
-            raise FormatError("the data ends here", offset=min(max(at, self.start), self.stop))
+            raise FormatError("data-ends", offset=min(max(at, self.start), self.stop))
         block = self._reader.read(at, length)
         if len(block) != length:
-            raise FormatError("the data ends here", offset=at + len(block))
+            raise FormatError("data-ends", offset=at + len(block))
         return block
 
     def peek(self, at: int, length: int) -> bytes:
@@ -73,7 +73,7 @@ def structure(problem: FormatError | None, start: int, parts: int) -> Check:
     if problem is None:
         return Check("structure", Outcome.PASS, "structure-ok", {"parts": parts})
     return Check("structure", Outcome.FAIL, "structure-broken",
-                 {"text": problem.why, "offset": problem.offset - start})
+                 {**problem.told, "offset": problem.offset - start})
 
 
 def end_mark(ended: bool, counted: bool = False) -> Check:
@@ -95,7 +95,7 @@ def dimensions(width: int | None, height: int | None) -> Check:
 
 def broken_at(problem: FormatError, row: int | None = None) -> Break:
     """The break that a problem of structure is."""
-    return Break(problem.offset, "structure", problem.offset, row, {"text": problem.why})
+    return Break(problem.offset, "structure", problem.offset, row, problem.told)
 
 
 def finish(

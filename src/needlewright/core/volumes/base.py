@@ -258,7 +258,7 @@ def _stored(part: Coded | tuple[int | None, int]) -> int:
 def stated(facts: VolumeFacts | None, kind: str) -> VolumeFacts:
     """What a probe found; FormatError where that is nothing."""
     if facts is None:
-        raise FormatError(f"no {kind} volume", offset=0)
+        raise FormatError("no-volume", offset=0, kind=kind)
     return facts
 
 

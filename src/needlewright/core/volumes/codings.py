@@ -48,7 +48,7 @@ def lznt1(data: bytes, made: int) -> bytes:
                     at += 1
                     continue
                 if at + 2 > stop:
-                    raise FormatError("a compressed chunk ends early", offset=at)
+                    raise FormatError("compressed-chunk-ends-early", offset=at)
                 pair = int.from_bytes(data[at : at + 2], "little")
                 at += 2
                 shift = 12
@@ -65,7 +65,7 @@ def lznt1(data: bytes, made: int) -> bytes:
 def _copy(out: bytearray, back: int, length: int, begin: int, at: int) -> None:
     start = len(out) - back
     if start < begin or len(out) + length > MAX_MADE:
-        raise FormatError("a compressed piece refers to nothing", offset=at)
+        raise FormatError("compressed-piece-refers-nowhere", offset=at)
     if back >= length:
         out += out[start : start + length]
     else:
@@ -80,7 +80,7 @@ def lz4(data: bytes, made: int) -> bytes:
     try:
         return bytes(imagecodecs.lz4_decode(data, out=made))
     except imagecodecs.Lz4Error as error:
-        raise FormatError("a compressed piece is damaged", offset=0) from error
+        raise FormatError("compressed-piece-damaged", offset=0) from error
 
 
 def lzo(data: bytes, made: int) -> bytes:
@@ -90,7 +90,7 @@ def lzo(data: bytes, made: int) -> bytes:
     try:
         return bytes(imagecodecs.lzo_decode(data, out=made))
     except imagecodecs.LzoError as error:
-        raise FormatError("a compressed piece is damaged", offset=0) from error
+        raise FormatError("compressed-piece-damaged", offset=0) from error
 
 
 def btrfs_lzo(data: bytes, made: int) -> bytes:
@@ -105,7 +105,7 @@ def btrfs_lzo(data: bytes, made: int) -> bytes:
         size = int.from_bytes(data[at : at + 4], "little")
         at += 4
         if size > total - at or size == 0:
-            raise FormatError("a compressed piece ends early", offset=at)
+            raise FormatError("compressed-piece-ends-early", offset=at)
         out += lzo(data[at : at + size], 4096)
         at += size
     return bytes(out[:made])
@@ -129,9 +129,9 @@ CODINGS: Mapping[str, Callable[[bytes, int], bytes]] = {
 def unpack(coding: str, data: bytes, made: int) -> bytes:
     """At most `made` bytes of a compressed piece; FormatError where it or its sizes are wrong."""
     if coding not in CODINGS:
-        raise FormatError("this way of compressing is not known", offset=0)
+        raise FormatError("compression-unknown", offset=0)
     if not 0 < made <= MAX_MADE or len(data) > MAX_STORED:
-        raise FormatError("a compressed piece is larger than any", offset=0)
+        raise FormatError("compressed-piece-too-large", offset=0)
     return CODINGS[coding](data, made)
 
 

@@ -139,7 +139,7 @@ def open_volume(source: Source, volume: Volume) -> Reader:
     """A reader for `volume`; FormatError where nothing of it can be read."""
     system: FileSystem | None = file_systems().get(volume.file_system)
     if system is None:
-        raise FormatError("no file system is known here", offset=volume.span.start)
+        raise FormatError("no-file-system", offset=volume.span.start)
     return system.open(Window(source, volume.span))
 
 

@@ -53,7 +53,7 @@ class Super:
 def read_super(raw: bytes) -> Super:
     """The geometry of a superblock; FormatError where it states none."""
     if len(raw) < 4096 or raw[64:72] != MAGIC:
-        raise FormatError("no btrfs superblock", offset=SUPER_AT + 64)
+        raise FormatError("no-btrfs-superblock", offset=SUPER_AT + 64)
     generation, root, chunk_root, _, _, total, _, _, devices = struct.unpack_from("<9Q", raw, 72)
     sector, node, _, _, array = struct.unpack_from("<5I", raw, 144)
     device, size = struct.unpack_from("<QQ", raw, 201)
@@ -78,7 +78,7 @@ class ChunkMap:
     def add(self, logical: int, item: bytes) -> None:
         """Take in a chunk item; FormatError where it is damaged."""
         if len(item) < 48:
-            raise FormatError("a chunk ends early", offset=0)
+            raise FormatError("chunk-ends-early", offset=0)
         length, _, _, kind = struct.unpack_from("<QQQQ", item)
         stripes = struct.unpack_from("<H", item, 44)[0]
         if len(item) < 48 + 32 * stripes or logical in self._chunks:

@@ -45,11 +45,11 @@ MAX_FOLDER_BYTES = 256 << 20  # specification 7.4.3
 def read_boot(head: bytes) -> Boot:
     """The geometry that a boot sector states; FormatError where it states none."""
     if len(head) < 512 or head[3:11] != MAGIC or any(head[11:64]):
-        raise FormatError("no exFAT boot sector", offset=3)
+        raise FormatError("no-exfat-boot-sector", offset=3)
     (_, length, fat_at, fat_length, heap_at, clusters, root, serial, _, _, sector_shift,
      cluster_shift, fats) = BOOT.unpack_from(head, 64)
     if not 9 <= sector_shift <= 12 or cluster_shift > 25 - sector_shift or fats not in (1, 2):
-        raise FormatError("sector or cluster size", offset=108)
+        raise FormatError("sector-or-cluster-size", offset=108)
     sector = 1 << sector_shift
     if not 0 < clusters <= 0xFFFF_FFF5 or root < 2 or root > clusters + 1 or not fat_at or (
             heap_at < fat_at + fat_length * fats or length < heap_at):
@@ -67,7 +67,7 @@ def _boot(volume: Source) -> tuple[Boot, int]:
             return read_boot(volume.read_at(at, 512)), at
         except (FormatError, SourceError):
             continue
-    raise FormatError("no exFAT volume", offset=0)
+    raise FormatError("no-exfat-volume", offset=0)
 
 
 def probe(volume: Source) -> VolumeFacts | None:

@@ -63,7 +63,7 @@ class Super:
 def read_super(raw: bytes) -> Super:
     """The geometry of the 1,024 bytes `raw`; FormatError where they state none."""
     if len(raw) < SIZE or struct.unpack_from("<H", raw, 56)[0] != MAGIC:
-        raise FormatError("no superblock", offset=56)
+        raise FormatError("no-superblock", offset=56)
     inodes, blocks, _, _, _, first, log_block, log_cluster, per_group, _, inode_group = (
         struct.unpack_from("<11I", raw))
     revision = struct.unpack_from("<I", raw, 76)[0]
@@ -139,9 +139,9 @@ class Groups:
         try:
             raw = volume.read_at(block * size, size)
         except SourceError as error:
-            raise FormatError("group descriptors cannot be read", offset=block * size) from error
+            raise FormatError("groups-unreadable", offset=block * size) from error
         if len(raw) < size:
-            raise FormatError("group descriptors lie outside", offset=block * size)
+            raise FormatError("groups-outside", offset=block * size)
         return raw
 
     def inode_at(self, number: int) -> int:

@@ -59,7 +59,7 @@ def _super(volume: Source) -> tuple[Super, int]:
         if at != AT and (found.group == 0 or copy_at(found) != at):
             continue
         return found, at
-    raise FormatError("no ext volume", offset=AT)
+    raise FormatError("no-ext-volume", offset=AT)
 
 
 def copy_at(found: Super) -> int:

@@ -44,7 +44,7 @@ class Super:
 def read_super(raw: bytes) -> Super:
     """The geometry of a superblock; FormatError where it states none."""
     if len(raw) < 1200 or struct.unpack_from("<I", raw)[0] != MAGIC:
-        raise FormatError("no F2FS superblock", offset=AT)
+        raise FormatError("no-f2fs-superblock", offset=AT)
     log_block, log_segment = struct.unpack_from("<II", raw, 16)
     blocks = struct.unpack_from("<Q", raw, 36)[0]
     (segments, _, _, nat_segments, _, main_segments, _, checkpoint, _, nat, summaries, main,
@@ -88,7 +88,7 @@ def read_checkpoint(volume: Source, geometry: Super) -> Checkpoint:
         if found is not None and (best is None or found.version > best.version):
             best = found
     if best is None:
-        raise FormatError("no checkpoint is complete", offset=geometry.checkpoint * BLOCK)
+        raise FormatError("no-checkpoint-complete", offset=geometry.checkpoint * BLOCK)
     return best
 
 

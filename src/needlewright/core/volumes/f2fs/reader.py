@@ -65,7 +65,7 @@ def _super(volume: Source) -> tuple[Super, int]:
             return read_super(volume.read_at(at, 3072)), at
         except (FormatError, SourceError):
             continue
-    raise FormatError("no F2FS volume", offset=AT)
+    raise FormatError("no-f2fs-volume", offset=AT)
 
 
 def probe(volume: Source) -> VolumeFacts | None:

@@ -65,7 +65,7 @@ class Header:
 def read_header(raw: bytes) -> Header:
     """The 512 bytes of a volume header; FormatError where they are none."""
     if len(raw) < 512 or raw[:4] not in (b"H+\0\x04", b"HX\0\x05"):
-        raise FormatError("no HFS+ header", offset=AT)
+        raise FormatError("no-hfs-header", offset=AT)
     block, blocks = struct.unpack_from(">II", raw, 40)
     if block < 512 or block & (block - 1) or block > 1 << 24 or not blocks:
         raise FormatError("geometry", offset=AT + 40)
@@ -84,7 +84,7 @@ def _header(volume: Source) -> tuple[Header, int]:
             return read_header(volume.read_at(at, 512)), at
         except (FormatError, SourceError):
             continue
-    raise FormatError("no HFS+ volume", offset=AT)
+    raise FormatError("no-hfs-volume", offset=AT)
 
 
 def probe(volume: Source) -> VolumeFacts | None:
@@ -105,11 +105,11 @@ class _Tree:
         self._content = content
         head = content.read_at(0, 512)
         if len(head) < 120:
-            raise FormatError("a tree has no header", offset=0)
+            raise FormatError("tree-without-header", offset=0)
         self.first_leaf = struct.unpack_from(">I", head, 24)[0]
         self.node_size = struct.unpack_from(">H", head, 32)[0]
         if self.node_size < 512 or self.node_size & (self.node_size - 1):
-            raise FormatError("a tree's nodes have no size", offset=32)
+            raise FormatError("tree-without-node-size", offset=32)
         self.nodes = min(content.size // self.node_size, MAX_NODES)
 
     def node(self, number: int) -> bytes:

@@ -44,7 +44,7 @@ def probe_ntfs(volume: Source) -> VolumeFacts | None:
 
 
 def refuse(volume: Source) -> Reader:
-    raise FormatError("it is encrypted", offset=0)
+    raise FormatError("encrypted", offset=0)
 
 
 register(FileSystem("luks", probe_luks, refuse, (Mark(LUKS, 0, lambda source, where: where),)))

@@ -27,7 +27,7 @@ class Boot:
 def read_boot(head: bytes) -> Boot:
     """The geometry of a boot sector; FormatError where it states none."""
     if len(head) < 512 or head[3:11] != MAGIC or head[510:512] != b"\x55\xaa":
-        raise FormatError("no NTFS boot sector", offset=3)
+        raise FormatError("no-ntfs-boot-sector", offset=3)
     sector, per_cluster = struct.unpack_from("<HB", head, 11)
     sectors, table, mirror, record, index, serial = struct.unpack_from("<QQQb3xb3xQ", head, 40)
     if per_cluster > 0x80:
@@ -35,14 +35,14 @@ def read_boot(head: bytes) -> Boot:
     cluster = sector * per_cluster
     if sector not in (256, 512, 1024, 2048, 4096) or cluster & (cluster - 1) or not (
             512 <= cluster <= 2 << 20) or not sectors:
-        raise FormatError("sector or cluster size", offset=11)
+        raise FormatError("sector-or-cluster-size", offset=11)
 
     def size_of(value: int) -> int:
         return value * cluster if value > 0 else 1 << min(-value, 31)
 
     record_size, index_size = size_of(record), size_of(index)
     if not 512 <= record_size <= 65536 or not 512 <= index_size <= 1 << 20:
-        raise FormatError("record size", offset=64)
+        raise FormatError("record-size", offset=64)
     return Boot(cluster, sectors * sector, table, mirror, record_size, index_size, serial)
 
 

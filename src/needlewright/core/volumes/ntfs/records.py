@@ -157,15 +157,15 @@ def decode_runs(raw: bytes) -> list[tuple[int | None, int]]:
         stop = at + 1 + length_bytes + offset_bytes
         if not 1 <= length_bytes <= 8 or offset_bytes > 8 or stop > len(raw) or (
                 len(found) >= MAX_RUNS):
-            raise FormatError("a run has no sense", offset=at)
+            raise FormatError("run-senseless", offset=at)
         middle = at + 1 + length_bytes
         count = int.from_bytes(raw[at + 1 : middle], "little")
         if count == 0 or count >> 48:
-            raise FormatError("a run has no length", offset=at)
+            raise FormatError("run-without-length", offset=at)
         if offset_bytes:
             cluster += int.from_bytes(raw[middle:stop], "little", signed=True)
             if cluster < 0 or cluster >> 48:
-                raise FormatError("a run lies before the volume", offset=at)
+                raise FormatError("run-before-volume", offset=at)
             found.append((cluster, count))
         else:
             found.append((None, count))

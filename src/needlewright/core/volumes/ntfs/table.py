@@ -64,7 +64,7 @@ def _boot(volume: Source) -> tuple[Boot, int]:
             return read_boot(volume.read_at(at, 512)), at
         except (FormatError, SourceError):
             continue
-    raise FormatError("no NTFS volume", offset=0)
+    raise FormatError("no-ntfs-volume", offset=0)
 
 
 def probe(volume: Source) -> VolumeFacts | None:
@@ -137,7 +137,7 @@ class NtfsTable(Reader):
             if every is not None and every[0]:
                 return PiecedSource(self._volume, every[0])
             return self._table
-        raise FormatError("the file table cannot be read", offset=boot.table_cluster)
+        raise FormatError("file-table-unreadable", offset=boot.table_cluster)
 
     def _blocks(self) -> Iterator[tuple[int, bytes, list[bool]]]:
         """(number of the first record, records with fixups undone, which are sound)."""

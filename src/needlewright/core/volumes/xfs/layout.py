@@ -39,7 +39,7 @@ class Super:
 def read_super(raw: bytes) -> Super:
     """The geometry of a superblock; FormatError where it states none."""
     if len(raw) < 264 or raw[:4] != MAGIC:
-        raise FormatError("no XFS superblock", offset=0)
+        raise FormatError("no-xfs-superblock", offset=0)
     block_size, blocks = struct.unpack_from(">IQ", raw, 4)
     root = struct.unpack_from(">Q", raw, 56)[0]
     group_blocks, groups = struct.unpack_from(">II", raw, 84)
