@@ -22,6 +22,7 @@ from needlewright.core.volumes.former.geometry import Geometry, by_own_numbers
 from needlewright.core.volumes.stamps import Stamp, dos, nt, unix
 from needlewright.demo.fat32 import _entry, _long_entries, _short_name
 from tests.kernels import reference
+from tests.support import camera_jpeg, noise
 
 FLAGS = st.lists(st.booleans(), min_size=1, max_size=300)
 
@@ -113,6 +114,15 @@ class FatNamesTest(unittest.TestCase):
         self.assertEqual(letters.restore(found[2].name, "DCIM"), ("BF_0203.JPG", True))
         self.assertTrue(looks_like_entries(data))
         self.assertEqual(checksum(b"README  TXT"), 0x73)
+
+    def test_what_overwrote_a_folder_names_nothing(self):
+        data = self.directory(*(f"BF_{number:04}.JPG" for number in range(40)))
+        names = [s.name for s in slots(data)]
+        self.assertEqual(len(names), 40)
+        text = b"05:58;Reedmouth weir;3;mist\n" * 20
+        for foreign in (camera_jpeg(3)[2000:2512], text[:512], noise(512, 5)):
+            spoilt = data[:512] + foreign + data[1024:]
+            self.assertEqual([s.name for s in slots(spoilt)], names[:16] + names[32:])
 
     def test_folders_vote_for_their_geometry(self):
         true = Geometry(1 << 20, 4096)

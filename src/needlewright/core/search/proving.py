@@ -92,16 +92,18 @@ class Prover:
         self._reader: Reader | None = None
         self._base = 0
         self._former = False
+        self._inside: str | None = None
         self._rivals: Rivals | None = None
         self._mixed = False  # places of some removed files are known exactly, of others guessed
         self._live = _Firsts()
         self._proven: dict[int, int] = {}  # first byte of what is proven -> its size
         self._claimed: Allocation | None = None
 
-    def begin(self, reader: Reader, base: int, former: bool = False) -> None:
+    def begin(self, reader: Reader, base: int, former: bool = False,
+              inside: str | None = None) -> None:
         """The entries that follow are those of `reader`, whose volume begins at byte `base`;
-        `former`: it is there no more."""
-        self._former = former
+        `former`: it is there no more; `inside`: the key of the find that holds it."""
+        self._former, self._inside = former, inside
         if reader is not self._reader:
             self._keeping = Keeping(self._context.source, base)
             self._live = _Firsts()
@@ -293,11 +295,13 @@ class Prover:
         self._asked[case.number] += 1
         self._context.decoders.submit(case, request, later)
 
-    def _found(self, find: Find) -> Iterator[Event]:
+    def _found(self, find: Find) -> Iterator[Found]:
         kinds = self._context.plan.kinds
         formats = self._context.plan.formats
         if self._former and find.record is not None:
             find = replace(find, record=replace(find.record, former=True))
+        if self._inside is not None:
+            find = replace(find, inside=self._inside)
         if (not kinds or find.kind in kinds) and (not formats or find.format in formats):
             yield Found(find)
 
@@ -324,8 +328,8 @@ class Prover:
 
     def _told(self, case: RecordCase, report: DecodeReport | None, first: bool) -> Iterator[Event]:
         find = find_from(case, report, self._step, self._context.source.sector_size)
-        for event in self._found(find):
-            yield event if first else Rechecked(find)
+        for found in self._found(find):
+            yield found if first else Rechecked(found.find)
 
 
 def reads_as_text(thread: Source, name: str) -> bool:

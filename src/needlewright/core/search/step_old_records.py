@@ -2,7 +2,7 @@
 
 One pass looks at every sector for folders, records and the beginnings of lost volumes. From what it
 finds, former file systems are put together, and their files are proven like any others. What files
-that are there now use is theirs no longer.
+that are there now use is theirs no longer; but a volume that one such file holds is there with it.
 """
 
 from __future__ import annotations
@@ -18,6 +18,7 @@ from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.kernels.signatures import find_signatures
 from needlewright.core.search.carving import strong_signatures
 from needlewright.core.search.events import Ending, Event, Finished, Note, Progress
+from needlewright.core.search.hosts import hosts_of
 from needlewright.core.search.proving import Prover
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.search.resuming import Resuming
@@ -186,23 +187,32 @@ def _look_for_volumes(scan: _Scan, context: Context, block: bytearray, size: int
 def _former(context: Context, scan: _Scan, prover: Prover, resuming: Resuming) -> Iterator[Event]:
     """The files of everything that was put together."""
     readers: list[tuple[int, Reader]] = []
+    overlapping = [v for v in scan.lost if _overlaps(v, scan)]
+    hosts = hosts_of(overlapping, scan.medium.volumes, context.stop)
     for volume in scan.lost:
+        host = hosts.get(volume.span.start)
+        if host is not None and not host.whole:
+            yield Note("volume-in-pieces", {"kind": volume.facts.kind, "path": host.path})
+            continue
         try:
             reader = open_volume(context.source, volume)
         except (FormatError, SourceError):
             continue
-        overlaps = any(volume.span.start < v.span.stop and v.span.start < volume.span.stop
-                       for v, _ in scan.medium.volumes)
+        overlaps = volume in overlapping
         if not overlaps:
             yield seen(volume, reader)
         readers.append((volume.span.start, FormerVolume(scan.medium, volume.span.start, reader)
-                        if overlaps else reader))
+                        if overlaps and host is None else reader))
     for trace in scan.traces:
         readers += trace.former(scan.medium)
     for index, (base, reader) in enumerate(readers):
-        yield Note("former-volume", {"kind": reader.facts.kind, "start": base,
-                                     "bytes": reader.facts.cluster_size})
-        prover.begin(reader, base, former=True)
+        host = hosts.get(base) if not isinstance(reader, FormerVolume) else None
+        if host is None:
+            yield Note("former-volume", {"kind": reader.facts.kind, "start": base,
+                                         "bytes": reader.facts.cluster_size})
+        else:
+            yield Note("volume-in-file", {"kind": reader.facts.kind, "path": host.path})
+        prover.begin(reader, base, former=host is None, inside=host.key if host else None)
         for entry in _files(context, reader):
             if context.stop.is_set():
                 raise Interrupted
@@ -219,6 +229,12 @@ def _former(context: Context, scan: _Scan, prover: Prover, resuming: Resuming) -
                                 resuming.state(prover.open_numbers))
         yield from prover.finish(last=index == len(readers) - 1)
         yield _progress(context, (index + 1) / len(readers), None)
+
+
+def _overlaps(volume: Volume, scan: _Scan) -> bool:
+    """Whether a volume that is there now uses the same bytes."""
+    return any(volume.span.start < v.span.stop and v.span.start < volume.span.stop
+               for v, _ in scan.medium.volumes)
 
 
 def _files(context: Context, reader: Reader) -> Iterator[Entry]:

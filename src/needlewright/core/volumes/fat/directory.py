@@ -81,13 +81,14 @@ def slots(data: bytes, removed_only: bool = False) -> Iterator[Slot]:
     """The entries of a directory's bytes, in order; labels and "." and ".." are left out."""
     count = len(data) // 32
     table = np.frombuffer(data, np.uint8, count * 32).reshape(-1, 32)
-    first = table[:, 0]
+    sane, foreign = _sane(table)
+    first = np.where(foreign, REMOVED, table[:, 0])  # what overwrote a folder does not end it
     ends = np.flatnonzero(first == END)
     end = int(ends[0]) if ends.size else count
     if removed_only and not (first[:end] == REMOVED).any() and not first[end:].any():
         return
     parts: list[int] = []
-    for index in np.flatnonzero(first != END).tolist():
+    for index in np.flatnonzero(sane).tolist():
         head, attributes = data[32 * index], data[32 * index + 11]
         if attributes & 0x3F == LONG:
             if parts and parts[-1] != index - 1:
@@ -100,6 +101,20 @@ def slots(data: bytes, removed_only: bool = False) -> Iterator[Slot]:
         if removed_only and head != REMOVED and index < end:
             continue
         yield _slot(data, index, mine, index > end)
+
+
+def _sane(table: Bytes) -> tuple[npt.NDArray[np.bool_], npt.NDArray[np.bool_]]:
+    """bool[n], bool[n] of uint8[n, 32]: which may be entries, which stand in sectors that something
+    else overwrote. No driver writes control characters into names (section 6.1)."""
+    attributes = table[:, 11]
+    long = attributes & 0x3F == LONG
+    impossible = np.where(long, (table[:, 12] | table[:, 26] | table[:, 27]) != 0,
+                          (attributes & 0xC0 != 0) | (table[:, 1:11] < 0x20).any(axis=1))
+    used = table[:, 0] != END
+    sector = np.arange(len(table)) // (512 // 32)
+    bad = np.bincount(sector, impossible & used)
+    foreign = ((bad >= 2) & (2 * bad >= np.bincount(sector, used)))[sector]
+    return used & ~impossible & ~foreign, foreign
 
 
 def _slot(data: bytes, index: int, parts: list[int], behind: bool) -> Slot:
