@@ -40,7 +40,7 @@ def wait(ready: Callable[[], bool]) -> None:
 
 
 def shoot(window: MainWindow, folder: Path, name: str) -> None:
-    wait(lambda: window.session.idle)
+    wait(lambda: window.session.desk.idle)
     for _ in range(20):
         QApplication.processEvents()
     window.grab().save(str(folder / f"{name}.png"))
@@ -66,7 +66,7 @@ def main(folder: Path) -> None:
         shoot(window, folder, "intake-empty")
         session = window.session
         session.open_image(image, place / "otter survey", DEMO_TITLE)
-        wait(lambda: session.source is not None and session.idle)
+        wait(lambda: session.source is not None and session.desk.idle)
         shoot(window, folder, "intake-light")
         window.show_station(FINDS)
         shoot(window, folder, "finds-empty")
@@ -89,9 +89,9 @@ def main(folder: Path) -> None:
             whole = job.matching(Filter(grades=frozenset({"whole"})))
             partial = job.matching(Filter(grades=frozenset({"partial"})))
         wait(lambda: window.finds.sheet.sheet.ids.size == count)
-        session.set_tray([row.id for row in whole[:37]], True)
-        session.set_tray([partial[0].id], True)
-        session.select(whole[5].id)
+        session.choice.set_tray([row.id for row in whole[:37]], True)
+        session.choice.set_tray([partial[0].id], True)
+        session.choice.select(whole[5].id)
         settle(window)
         shoot(window, folder, "finds-light")
         window.finds.open_full(partial[0].id)
@@ -125,7 +125,7 @@ def _clip(window: MainWindow, folder: Path) -> None:
     with Job(session.board.folder, read_only=True) as job:
         clips = job.matching(Filter(kinds=frozenset({"video"})))
     broken = next(row for row in clips if row.grade == "partial")
-    session.select(broken.id)
+    session.choice.select(broken.id)
     settle(window)
     full = window.finds.full
     window.finds.open_full(broken.id)

@@ -73,7 +73,7 @@ class FormatsTest(WindowCase):
         row = next(r for r in self.job.matching() if r.format == "mp4")
         self.assertEqual(row.grade, "partial")
         self.station(FINDS)
-        self.session.select(row.id)
+        self.session.choice.select(row.id)
         self.idle()
         self.assertIn("not checked to the end", self.text("dossierGrade"))
         self.click("dossierFrames")

@@ -67,7 +67,7 @@ class LargeTextTest(WindowCase):
         self.window.resize(1280, 800)
         self.job()
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size > 1, "the sheet")
-        self.session.select(int(self.window.finds.sheet.sheet.ids[0]))
+        self.session.choice.select(int(self.window.finds.sheet.sheet.ids[0]))
         while look.scale > SCALES[0]:
             self.window.scale_text(-1)
         for _ in SCALES:

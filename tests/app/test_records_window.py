@@ -85,14 +85,14 @@ class RecordsWindowTest(WindowCase):
         self.search("records")
         row = next(r for r in self.job.matching(Filter()) if r.name == "BF_0204.JPG")
         self.station(FINDS)
-        self.session.select(row.id)
+        self.session.choice.select(row.id)
         self.idle()
         self.assertEqual(self.text("dossierTitle"), "BF_0204.JPG")
         told = self.dossier_texts()
         self.assertTrue(any("Removed from DCIM/104BRKFD" in t for t in told), told)
         self.assertTrue(any("zone unknown" in t for t in told), told)
         self.click("dossierBefore")
-        self.assertNotEqual(self.session.selection, row.id)
+        self.assertNotEqual(self.session.choice.selection, row.id)
 
     def dossier_texts(self) -> list[str]:
         from PySide6.QtWidgets import QLabel

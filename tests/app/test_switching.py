@@ -128,7 +128,7 @@ class SwitchingTest(WindowCase):
         number = self.job.find_ids()[0][0]
         failing = JobError("job-not-written", path="/j", reason="database is locked")
         with mock.patch.object(Job, "put_in_tray", side_effect=failing):
-            self.session.set_tray([number], True)
+            self.session.choice.set_tray([number], True)
             self.idle()
         self.assertIn("database is locked", self.problems[-1])
 

@@ -96,7 +96,7 @@ class WindowCase(unittest.TestCase):
 
     def idle(self) -> None:
         """Until everything asked of the job and told to it is done."""
-        self.wait(lambda: self.session.idle, "the job's answers")
+        self.wait(lambda: self.session.desk.idle, "the job's answers")
 
     def opens(self, place: Path) -> None:
         """Open an image, or a job's folder."""
@@ -169,7 +169,7 @@ class JourneyTest(WindowCase):
         self.wait(lambda: sheet.sheet.ids.size == 52, "only photos")
         sheet.setFocus()
         QTest.mouseClick(sheet.viewport(), LEFT, pos=sheet.item_rect(0).center())
-        self.assertEqual(self.session.selection, int(sheet.sheet.ids[0]))
+        self.assertEqual(self.session.choice.selection, int(sheet.sheet.ids[0]))
         self.idle()
         self.assertIn("whole: all seven checks pass", self.text("dossierGrade"))
         QTest.keyClick(sheet, Qt.Key.Key_Right)
@@ -305,7 +305,7 @@ class StatesTest(WindowCase):
         self.wait(lambda: not self.session.searching and tape.ids.size == 3, "the search")
         x = round(tape._x(30_003_300, tape._lane(), tape.view))
         QTest.mouseClick(tape, LEFT, pos=QPoint(x, tape._lane().center().y()))
-        self.assertEqual(self.session.selection, int(tape.ids[1]))
+        self.assertEqual(self.session.choice.selection, int(tape.ids[1]))
         self.idle()
         self.assertEqual(self.window.stack.currentIndex(), FINDS)
         self.assertEqual(tape.pieces[0][0], 30_003_200)

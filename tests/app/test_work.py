@@ -123,18 +123,18 @@ class WorkTest(WindowCase):
                             Qt.ScrollPhase.NoScrollPhase, False)
         QApplication.sendEvent(full, wheel)
         self.assertGreater(full._target().width(), before)
-        number = self.session.selection
+        number = self.session.choice.selection
         QTest.keyClick(full, Qt.Key.Key_Right)
-        self.assertNotEqual(self.session.selection, number)
+        self.assertNotEqual(self.session.choice.selection, number)
         self.idle()
         self.click("dossierTray")
         self.idle()
-        self.assertTrue(self.session.shown.record.row.in_tray)
+        self.assertTrue(self.session.choice.shown.record.row.in_tray)
 
     def test_a_stopped_delivery_says_so_and_can_be_finished(self):
         self.open_card()
         self.search()
-        self.session.set_tray([i[0] for i in self.job.find_ids()], True)
+        self.session.choice.set_tray([i[0] for i in self.job.find_ids()], True)
         self.station(DELIVERY)
         self.window.delivery.choose_folder(self.folder / "bag")
         self.click("deliver")

@@ -5,18 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QPixmap
 
-from needlewright.app.clerk import Clerk
+from needlewright.app.choosing import Choosing
 from needlewright.app.copies import Copies
 from needlewright.app.demo_jobs import DemoJobs
+from needlewright.app.desk import Desk
 from needlewright.app.settings import Settings, jobs_folder, new_folder
-from needlewright.app.viewmodels.board import NO_JOB, Board, Shown, board_of, shown_of
+from needlewright.app.viewmodels.board import NO_JOB, Board, board_of
 from needlewright.app.viewmodels.finds import FindsModel
-from needlewright.app.viewmodels.rows import Rows
 from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
 from needlewright.core.errors import JobError
@@ -35,22 +34,16 @@ JUST_FOUND = 8
 Opened = tuple[Job, SourceRow | None]
 
 
-def _nothing(_: object) -> None:
-    """For what brings nothing."""
-
-
 class Session(QObject):
     """Everything that is open or running. Signals say what changed; stations ask for the rest.
 
     No job file is touched in the window's thread: `board` is what was read last, all other
-    questions and all changes go through `ask` and `tell`.
+    questions and all changes go through the `desk`.
     """
 
     job_changed = Signal()
     source_changed = Signal()
     finds_changed = Signal()
-    selected = Signal(object)  # id or None
-    shown_changed = Signal(object)  # Shown of the selected find, or None
     tray_changed = Signal()
     finds_rechecked = Signal(object)  # ids whose pictures or grades may be new
     search_changed = Signal()  # began, told, paused, ended
@@ -64,8 +57,6 @@ class Session(QObject):
         self.settings = settings
         self.board: Board = NO_JOB
         self.source: SourceRow | None = None
-        self.selection: int | None = None
-        self.shown: Shown | None = None  # of the selection, once it was read
         self.search: SearchWork | None = None
         self.frames: FramesWork | None = None
         self.delivery: DeliveryWork | None = None
@@ -79,9 +70,12 @@ class Session(QObject):
         self.delivered: object = None
         self.just_found: list[int] = []
         self.marked: tuple[int, int] | None = None  # the part of the tape in view, bytes
-        self._reads, self._writes = Clerk(True, self), Clerk(False, self)
-        self.rows = Rows(lambda act, then: self._reads.ask("", act, then, _nothing), self)
-        self.finds_rechecked.connect(self._rows_changed)
+        self.desk = Desk(self)
+        self.desk.problem.connect(self.problem)
+        self.choice = Choosing(self.desk, self)
+        self.choice.tray_changed.connect(self.tray_changed)
+        self.choice.tray_changed.connect(self.refresh_board)
+        self.finds_rechecked.connect(self.choice.renew)
         self.copies = Copies(devices, self)
         self.demo = DemoJobs(self, self)
         self.copies.problem.connect(self.problem)
@@ -93,31 +87,11 @@ class Session(QObject):
         self.pictures = PictureWork(self)
         self.pictures.start()
 
-    # asking and telling
-
-    @property
-    def idle(self) -> bool:
-        """Whether nothing asked or told is under way."""
-        return self._reads.idle and self._writes.idle
-
-    def ask(self, topic: str, act: Callable[[Job], Any], then: Callable[[Any], None]) -> None:
-        """Run `act` with the open job, elsewhere; `then` gets what it brings, in this thread.
-
-        A newer question of the same topic takes the place of one that still waits.
-        """
-        self._reads.ask(topic, act, then, self._tell_problem)
-
-    def tell(self, act: Callable[[Job], Any], then: Callable[[Any], None] = _nothing,
-             failed: Callable[[Any], None] | None = None) -> None:
-        """Change the job, elsewhere, by `act`."""
-        self._writes.ask("", act, then, failed or self._tell_problem)
+    # the board
 
     def refresh_board(self) -> None:
         """Read again what the stations show; `finds_changed` and the like tell when it is there."""
-        self.ask("board", partial(board_of, just=tuple(self.just_found)), self._board_came)
-
-    def _tell_problem(self, error: BaseException) -> None:
-        self.problem.emit(errors.explain(error))
+        self.desk.ask("board", partial(board_of, just=tuple(self.just_found)), self._board_came)
 
     def _board_came(self, board: Board) -> None:
         old, self.board = self.board, board
@@ -167,20 +141,18 @@ class Session(QObject):
             if then is not None:
                 then()
 
-        self._writes.call(opened, take, self._tell_problem)
+        self.desk.call(opened, take)
 
     def _take(self, board: Board, source: SourceRow | None) -> None:
         """Show the job of `board` in the place of what is open."""
         assert board.folder is not None
         self.end_work()
-        for clerk in (self._reads, self._writes):
-            clerk.open(board.folder)
+        self.desk.open(board.folder)
         self.board = board
         self.source = source or next(iter(board.sources), None)
-        self.selection, self.progress, self.ending, self.shown = None, None, None, None
+        self.progress, self.ending = None, None
         self.delivering = self.delivered = None
         self.just_found, self.marked = [], None
-        self.rows.forget()
         for step in board.steps:
             if self.source is not None and step.source == self.source.id:
                 self.ending = step.ending
@@ -191,8 +163,7 @@ class Session(QObject):
         self.finds_changed.emit()
         self.tray_changed.emit()
         self.search_changed.emit()
-        self.selected.emit(None)
-        self.shown_changed.emit(None)
+        self.choice.forget()
 
     def _job_damaged(self, folder: object, reason: str) -> None:
         if self.board.folder == folder:
@@ -342,7 +313,7 @@ class Session(QObject):
             self.finds_rechecked.emit((work.number,))
             self.finds.refresh(soon=True)
             self.refresh_board()
-            self._show_again()
+            self.choice.show_again()
 
     # copying
 
@@ -358,7 +329,7 @@ class Session(QObject):
 
     def _image_came(self) -> None:
         """The copy's image is a source of the job now: look at it."""
-        self.ask("image", board_of, self._image_read)
+        self.desk.ask("image", board_of, self._image_read)
 
     def _image_read(self, board: Board) -> None:
         if board.sources:
@@ -372,64 +343,6 @@ class Session(QObject):
             return
         self.refresh_board()
         self._search_the_rest()
-
-    # finds and tray
-
-    def select(self, number: int | None) -> None:
-        if number != self.selection:
-            self.selection = number
-            self.selected.emit(number)
-            self._show_again()
-
-    def _show_again(self) -> None:
-        """Read anew what is shown of the selected find."""
-        number = self.selection
-        if number is None:
-            self._shown_came(None, None)
-        else:
-            self.ask("shown", partial(shown_of, number=number), partial(self._shown_came, number))
-
-    def _shown_came(self, number: int | None, shown: Shown | None) -> None:
-        if number == self.selection:
-            self.shown = shown
-            self.shown_changed.emit(shown)
-
-    def _rows_changed(self, ids: object) -> None:
-        assert isinstance(ids, tuple)
-        self.rows.renew(ids)
-        if self.selection in ids:
-            self._show_again()
-
-    def toggle_tray(self, ids: list[int]) -> None:
-        """Take `ids` out if all are in the tray, else put all in."""
-        known = [self.rows.get(number) for number in ids]
-        if all(known):
-            self.set_tray(ids, not all(row.in_tray for row in known if row is not None))
-            return
-
-        def toggle(job: Job) -> None:
-            every = all(row.in_tray for row in job.rows(ids))
-            (job.take_from_tray if every else job.put_in_tray)(ids)
-
-        self._change_tray(ids, toggle)
-
-    def set_tray(self, ids: list[int], inside: bool) -> None:
-        """Put `ids` into the tray or take them out: shown at once, written elsewhere."""
-        self.rows.show_in_tray(ids, inside)
-        self._change_tray(ids, lambda job: (
-            job.put_in_tray if inside else job.take_from_tray)(ids))
-
-    def _change_tray(self, ids: list[int], act: Callable[[Job], None]) -> None:
-        def told(_: object) -> None:
-            self._rows_changed(tuple(ids))
-            self.tray_changed.emit()
-            self.refresh_board()
-
-        def failed(error: BaseException) -> None:
-            self._rows_changed(tuple(ids))
-            self._tell_problem(error)
-
-        self.tell(act, told, failed)
 
     # delivering
 
@@ -491,6 +404,5 @@ class Session(QObject):
         self.finds.end()
         self.pictures.end()
         self.demo.close()
-        self._reads.end()
-        self._writes.end()
+        self.desk.end()
         self.board = NO_JOB

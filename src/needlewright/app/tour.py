@@ -101,8 +101,8 @@ class _Tour:
             whole = job.matching(Filter(grades=frozenset({"whole"})))
         window.show_station(FINDS)
         self._wait(lambda: window.finds.sheet.sheet.ids.size >= len(whole), "the sheet")
-        session.set_tray([row.id for row in whole], True)
-        session.select(whole[3].id)
+        session.choice.set_tray([row.id for row in whole], True)
+        session.choice.select(whole[3].id)
         self._settle()
         self._shoot("3-finds")
         window.show_station(MENDING)
@@ -122,7 +122,7 @@ class _Tour:
 
     def _settle(self) -> None:
         """Wait until all that was asked of the job, and all thumbnails in view, have come."""
-        self._wait(lambda: self.session.idle, "the job's answers")
+        self._wait(lambda: self.session.desk.idle, "the job's answers")
         sheet = self.window.finds.sheet
         wanted = [int(sheet.sheet.ids[i]) for i in sheet.sheet.visible(0, sheet.height())]
         self._wait(lambda: all(self.window.thumbnails.get(i) is not None for i in wanted),

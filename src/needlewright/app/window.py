@@ -115,7 +115,7 @@ class MainWindow(QMainWindow):
         session.search_changed.connect(self._search_changed)
         session.tray_changed.connect(self._tray_changed)
         session.delivery_changed.connect(self._tray_changed)
-        session.shown_changed.connect(self._shown_came)
+        session.choice.shown_changed.connect(self._shown_came)
         session.finds.spans_answered.connect(self._spans_came)
         session.finds.lane_answered.connect(self._lane_came)
         session.finds.texture_answered.connect(self._texture_came)
@@ -259,7 +259,7 @@ class MainWindow(QMainWindow):
         self.thread_line.show_figure(DELIVERY, words.tray_figure(self.session.board.tray[0]))
 
     def _shown_came(self, _: object) -> None:
-        shown = self.session.shown
+        shown = self.session.choice.shown
         record = None if shown is None else shown.record
         source = self.session.source
         on_this = record is not None and source is not None and record.row.source == source.id
@@ -267,7 +267,7 @@ class MainWindow(QMainWindow):
             [(o, n) for o, n in record.extents if o is not None] if record and on_this else [])
 
     def _picked_on_tape(self, number: int) -> None:
-        self.session.select(number)
+        self.session.choice.select(number)
         self.show_station(FINDS)
         if self.finds.stack.currentWidget() is self.finds.full:
             self.finds.open_full(number)
@@ -287,7 +287,7 @@ class MainWindow(QMainWindow):
         self.notice.hide()
 
     def show_log(self) -> None:
-        self.session.ask("log", Job.log_lines, self._show_log)
+        self.session.desk.ask("log", Job.log_lines, self._show_log)
 
     def _show_log(self, told: list[tuple[float, str, dict[str, Any]]]) -> None:
         text = QPlainTextEdit()

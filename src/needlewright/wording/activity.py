@@ -21,7 +21,7 @@ LOG = {
     "former-volume": "Traces of a {kind} volume with clusters of {bytes_size}: its files are "
                      "looked at.",
     "volume-in-file": "The file {path} holds a {kind} volume; its files are looked at too.",
-    "volume-in-pieces": "The file {path} holds a {kind} volume, but not in one piece; what is in it "
+    "volume-in-pieces": "The file {path} holds a {kind} volume, but in pieces; what is in it "
                         "is found without names.",
     "volume-unread": "The {kind} volume at {start_place} cannot be read: {why}.",
     "volume-locked": "The volume at {start_place} is encrypted ({kind}); without its key nothing "

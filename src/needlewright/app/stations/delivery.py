@@ -88,7 +88,7 @@ class Delivery(QWidget):
         self.deliver_button.setEnabled(False)
         if self._session.board.folder is None:
             self._came(([], []))
-        self._session.ask("tray", partial(prepared, destination=self.destination), self._came)
+        self._session.desk.ask("tray", partial(prepared, destination=self.destination), self._came)
 
     def _came(self, found: tuple[list[FindRow], list[Guard]]) -> None:
         self._rows, self._guards = found

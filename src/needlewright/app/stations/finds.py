@@ -71,7 +71,7 @@ class Finds(QWidget):
         self._session, self._thumbnails = session, thumbnails
         self._size = 2
         self._total = self._shown = 0
-        self.sheet = ContactSheet(thumbnails, session.rows)
+        self.sheet = ContactSheet(thumbnails, session.choice.rows)
         self.full = FullView()
         self._large: int | None = None  # the find that was asked for large
         self.empty_box = QVBoxLayout()
@@ -104,16 +104,16 @@ class Finds(QWidget):
     def _connect(self) -> None:
         session, sheet, full = self._session, self.sheet, self.full
         session.finds.answered.connect(self._show_sheet)
-        session.selected.connect(sheet.select)
-        session.shown_changed.connect(self._shown_came)
+        session.choice.selected.connect(sheet.select)
+        session.choice.shown_changed.connect(self._shown_came)
         session.job_changed.connect(self.job_changed)
         session.search_changed.connect(self._refresh_empty)
         session.finds_changed.connect(self._count)
         session.pictures.ready.connect(self._picture_came)
         self.full.moment_wanted.connect(self._show_moment)
-        sheet.chosen.connect(session.select)
+        sheet.chosen.connect(session.choice.select)
         sheet.opened.connect(self.open_full)
-        sheet.tray_wanted.connect(session.toggle_tray)
+        sheet.tray_wanted.connect(session.choice.toggle_tray)
         sheet.resized.connect(lambda width: session.finds.ask(view_width=width))
         sheet.bigger.connect(self.resize_pictures)
         full.closed.connect(self.close_full)
@@ -185,8 +185,8 @@ class Finds(QWidget):
 
     def _show_sheet(self, sheet: Sheet) -> None:
         self._shown = int(sheet.ids.size)
-        self._session.rows.renew()
-        self.sheet.show_sheet(sheet, self._session.selection)
+        self._session.choice.rows.renew()
+        self.sheet.show_sheet(sheet, self._session.choice.selection)
         if self.stack.currentIndex() != FULL:
             self.stack.setCurrentIndex(SHEET if self._shown else EMPTY)
         self._count()
@@ -232,12 +232,12 @@ class Finds(QWidget):
         self._large = None
         self.stack.setCurrentIndex(FULL)
         self.full.setFocus()
-        self._session.select(number)
+        self._session.choice.select(number)
         self._show_full()
 
     def _toggle_shown(self) -> None:
-        if self._session.selection is not None:
-            self._session.toggle_tray([self._session.selection])
+        if self._session.choice.selection is not None:
+            self._session.choice.toggle_tray([self._session.choice.selection])
 
     def _shown_came(self, _: object) -> None:
         if self.stack.currentIndex() == FULL:
@@ -245,7 +245,7 @@ class Finds(QWidget):
 
     def _show_full(self) -> None:
         """Show the selected find large: its thumbnail, then what is read of it, then decoded."""
-        shown, number = self._session.shown, self._session.selection
+        shown, number = self._session.choice.shown, self._session.choice.selection
         if number is None:
             return
         if shown is None or shown.record.row.id != number:
@@ -262,7 +262,7 @@ class Finds(QWidget):
             self._session.pictures.show(record, shown.source.path, SIDE)
 
     def _show_moment(self, seconds: float) -> None:
-        shown = self._session.shown
+        shown = self._session.choice.shown
         if shown is not None and shown.source is not None:
             self._session.pictures.show(shown.record, shown.source.path, SIDE, seconds)
 

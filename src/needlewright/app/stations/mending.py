@@ -45,7 +45,7 @@ class Mending(QWidget):
     def refresh(self) -> None:
         if not self.isVisible():
             return  # looked at only when it is looked at
-        self._session.ask("mending", waiting_of, self._show)
+        self._session.desk.ask("mending", waiting_of, self._show)
         if self._session.board.folder is None:
             self._show((0, []))
 

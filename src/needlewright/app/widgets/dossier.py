@@ -125,7 +125,7 @@ class Dossier(QScrollArea):
         fill(outer, self._picture, self._content, None)
         self.setWidget(inside)
         # bound methods: Qt lets go of them with the widget, of a lambda only with the session
-        session.shown_changed.connect(self.show_find)
+        session.choice.shown_changed.connect(self.show_find)
         thumbnails.ready.connect(self._thumbnail_came)
         look.changed.connect(self._show_again)
         self.show_find(None)
@@ -164,7 +164,7 @@ class Dossier(QScrollArea):
             find_words.origin(record, shown.source.name if shown.source else "?"), wrap=True))
         tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
         self._content.addLayout(line(button(
-            tray, "dossierTray", lambda: self._session.toggle_tray([row.id]), "link"), None))
+            tray, "dossierTray", lambda: self._session.choice.toggle_tray([row.id]), "link"), None))
         self._links(record)
         if row.kept:
             self._content.addWidget(label(find_words.kept(record), wrap=True))
@@ -181,10 +181,9 @@ class Dossier(QScrollArea):
     def _links(self, record: FindRecord) -> None:
         session, number = self._session, record.row.id
         if record.parent is not None:
-            parent = record.parent
             self._content.addLayout(line(button(
-                words.DOSSIER_INSIDE, "dossierParent", lambda: session.select(parent), "link"),
-                None))
+                words.DOSSIER_INSIDE, "dossierParent",
+                partial(session.choice.select, record.parent), "link"), None))
         if any(c.code == "frames-not-made" for c in record.checks):
             running = session.frames is not None or session.searching
             frames = button(words.DOSSIER_FRAMES_RUN if running else words.DOSSIER_FRAMES,
@@ -203,7 +202,7 @@ class Dossier(QScrollArea):
                 number = row.id
                 text = words.DOSSIER_NEIGHBOUR[name].format(title=find_words.title(row))
                 self._content.addLayout(line(button(
-                    text, name, partial(self._session.select, number), "link"), None))
+                    text, name, partial(self._session.choice.select, number), "link"), None))
 
     def _head(self, text: str) -> None:
         self._content.addSpacing(8)
