@@ -1,6 +1,7 @@
 """Work in the window: areas, stopping, opening another job, and what the hands can do."""
 
 import os
+import threading
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -13,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 from needlewright.app.settings import RECENT, Settings, new_folder
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
 from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.scribe import scribe_of
 from tests.app.test_window import LEFT, WindowCase
 from tests.support import FolderTest, camera_jpeg, medium, noise, png
 
@@ -130,6 +132,32 @@ class WorkTest(WindowCase):
         self.click("dossierTray")
         self.idle()
         self.assertTrue(self.session.choice.shown.record.row.in_tray)
+
+    def test_the_tray_s_mark_shows_at_once_although_the_job_is_being_written(self):
+        self.open_card(2)
+        self.search()
+        self.station(FINDS)
+        sheet, choice = self.window.finds.sheet, self.session.choice
+        self.wait(lambda: sheet.sheet.ids.size == 3, "the sheet")
+        QTest.mouseClick(sheet.viewport(), LEFT, pos=sheet.item_rect(0).center())
+        self.idle()
+        number, go_on = choice.selection, threading.Event()
+        self.wait(lambda: choice.rows.get(number) is not None, "its row")
+        scribe = scribe_of(self.session.board.folder)
+        self.addCleanup(scribe.leave)
+        busy = threading.Thread(target=scribe.write, args=(lambda: go_on.wait(60),))
+        busy.start()
+        for inside in (True, False, True):
+            QTest.keyClick(sheet, Qt.Key.Key_T)
+            self.assertEqual(choice.rows.get(number).in_tray, inside)
+        self.assertEqual(self.job.tray_size()[0], 0)
+        go_on.set()
+        busy.join()
+        self.idle()
+        self.assertEqual(self.job.tray_size()[0], 1)
+        self.assertTrue(choice.rows.get(number).in_tray)
+        self.assertTrue(choice.shown.record.row.in_tray)
+        self.assertEqual(self.session.board.tray[0], 1)
 
     def test_a_stopped_delivery_says_so_and_can_be_finished(self):
         self.open_card()
