@@ -9,6 +9,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -16,6 +17,7 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QEventLoop, Qt, QTimer
+from PySide6.QtTest import QSignalSpy, QTest
 
 from needlewright.app.main import application, make_window
 from needlewright.app.settings import Settings
@@ -25,7 +27,9 @@ from needlewright.app.window import FINDS
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.finds import Find
+from needlewright.core.jobs import runner
 from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.walks import Check, Facts, Kind, Outcome
@@ -34,6 +38,7 @@ from needlewright.demo.card import build
 
 COUNT, FEWER, BATCH = 200_000, 100_000, 1000
 FRAMES = 100
+PRESSED_AMONG, PRESSES = 2000, 60
 
 
 def fill(folder: Path, count: int = COUNT) -> Path:
@@ -184,7 +189,59 @@ def scrolls_while_searching() -> None:
         window.close()
 
 
+def tray_while_writing() -> None:
+    """T pressed while batches of finds are written without a pause: until it is shown, and until
+    it is written."""
+    with tempfile.TemporaryDirectory() as scratch:
+        folder = Path(scratch)
+        job = fill(folder, PRESSED_AMONG)
+        app = application()
+        window = make_window(Settings(folder / "settings.json"))
+        window.resize(1280, 800)
+        window.show()
+        window.session.open_job(job)
+        _until(lambda: window.session.source is not None)
+        window.show_station(FINDS)
+        sheet, choice, desk = window.finds.sheet, window.session.choice, window.session.desk
+        _until(lambda: sheet.sheet.ids.size == PRESSED_AMONG and desk.idle)
+        stop = threading.Event()
+        writer = threading.Thread(target=_write_on, args=(job, stop))
+        writer.start()
+        shown, written = [], []
+        for press in range(PRESSES):
+            choice.select(int(sheet.sheet.ids[press]))
+            _until(lambda: desk.idle)
+            told = QSignalSpy(choice.tray_changed)
+            step = time.perf_counter()
+            QTest.keyClick(sheet, Qt.Key.Key_T)
+            sheet.viewport().repaint()
+            shown.append(time.perf_counter() - step)
+            _until(lambda told=told: told.count() > 0)  # type: ignore[misc]
+            written.append(time.perf_counter() - step)
+        stop.set()
+        writer.join()
+        window.close()
+        app.processEvents()
+    for name, times in (("shown", sorted(shown)), ("written", sorted(written))):
+        print(f"T while batches are written, {PRESSES} times: {name} after "
+              f"{times[len(times) // 2] * 1000:.0f} ms median, {times[-1] * 1000:.0f} ms slowest")
+
+
+def _write_on(folder: Path, stop: threading.Event) -> None:
+    """Write batches as large as a search's, one after another."""
+    check = Check("structure", Outcome.PASS, "structure-ok", {"parts": 3})
+    with Job(folder) as job:
+        source, first = job.sources()[0].id, 0
+        while not stop.is_set():
+            job.add_finds(source, [
+                Find("png", Kind.PHOTO, "png", Stretches(((512 * (first + i), 512),)), Grade.WHOLE,
+                     1.0, ("signatures",), (check,), Facts(300, 300), thumbnail=bytes(9000))
+                for i in range(runner.BATCH)])
+            first += runner.BATCH
+
+
 def main() -> None:
+    tray_while_writing()
     read_lane()
     until_the_demo_is_open()
     answers_while_searching()

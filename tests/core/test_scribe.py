@@ -1,4 +1,4 @@
-"""One thread writes to a job: in turn, what a person waits for first, all of a change or nothing."""
+"""One thread writes to a job: in turn, people first, all of a change or nothing of it."""
 
 from __future__ import annotations
 
