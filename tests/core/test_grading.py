@@ -59,6 +59,14 @@ class JudgeTest(unittest.TestCase):
                        dataclasses.replace(AGREES, rows=rows, correlation=0.8), "JPEG")
         self.assertEqual(placed.damage_row, 208)
 
+    def test_an_editor_s_mark_excuses_another_picture_but_no_seam(self):
+        edited = dataclasses.replace(SOUND, edited=True)
+        other = dataclasses.replace(AGREES, rows=(60.0,) * 30, correlation=0.1)
+        self.assertIs(judge(SOUND, other, "JPEG").grade, Grade.PARTIAL)
+        self.assertIs(judge(edited, other, "JPEG").grade, Grade.WHOLE)
+        seam = dataclasses.replace(AGREES, rows=(4.0,) * 20 + (50.0,) * 10, correlation=0.8)
+        self.assertIs(judge(edited, seam, "JPEG").grade, Grade.PARTIAL)
+
     def test_a_suspicion_alone_convicts_nobody(self):
         walk = dataclasses.replace(SOUND, suspect=Break(500, "rows-jump", 500, 208))
         self.assertIs(judge(walk, AGREES, "JPEG").grade, Grade.WHOLE)

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.exif import read_exif, rfc3339
 from needlewright.core.formats.jpeg import accept, walk
+from needlewright.core.formats.jpeg_segments import XMP, Headers, read_segment
 from needlewright.core.sources.memory import MemorySource
 from tests.support import CLUSTER, camera_jpeg, jpeg, noise, scene, splice
 
@@ -65,6 +66,23 @@ class EndsTest(unittest.TestCase):
         start, stop = walked(PHOTO).preview
         self.assertEqual((PHOTO[start : start + 2], PHOTO[stop - 2 : stop]),
                          (b"\xff\xd8", b"\xff\xd9"))
+
+    def test_what_tells_of_editing(self):
+        def edited(xmp):
+            headers = Headers()
+            read_segment(headers, 0xE1, XMP + xmp, 20, 0)
+            return headers.edited
+
+        for xmp in (b"<stEvt:action>saved</stEvt:action>", b"stEvt:action='cropped'",
+                    b"<xmpMM:DerivedFrom stRef:documentID='7'/>", b'crs:HasSettings="True"',
+                    b"xmp:CreateDate='2031-05-12T05:58:12' xmp:ModifyDate='2031-06-01T10:00:00'",
+                    b"<xmp:CreateDate>2031-05-12T05:58:12</xmp:CreateDate><xmp:ModifyDate>"
+                    b"2031-05-12T05:58:13+02:00</xmp:ModifyDate>"):
+            self.assertTrue(edited(xmp), xmp)
+        for xmp in (b"", b"Camera:MotionPhoto='1'", b'crs:HasSettings="False"',
+                    b"xmp:CreateDate='2031-05-12T05:58:12' xmp:ModifyDate='2031-05-12T05:58:12.40'",
+                    b"xmp:ModifyDate='2031-05-12T05:58:12'", b"<xmpMM:History/>"):
+            self.assertFalse(edited(xmp), xmp)
 
     def test_a_bare_thumbnail_is_one(self):
         start, stop = walked(PHOTO).preview

@@ -39,6 +39,22 @@ def with_clip(photo: bytes, clip: bytes) -> bytes:
     return photo[:2] + segment + photo[2:] + clip
 
 
+def edited(seed: int, announce: bool = False) -> bytes:
+    """A camera's picture that an editor cropped and darkened; its thumbnail is still the camera's.
+    """
+    original = Image.open(io.BytesIO(camera(seed)))
+    changed = original.crop((90, 60, 420, 300)).point(lambda level: level * 2 // 3)
+    clip = "Camera:MotionPhoto='1' xmlns:Camera='urn:fernbeck:camera' " if announce else ""
+    xmp = ("<x:xmpmeta xmlns:x='adobe:ns:meta/'><rdf:RDF xmlns:rdf='http://www.w3.org/1999/02/22-rdf"
+           f"-syntax-ns#'><rdf:Description {clip}xmlns:xmpMM='http://ns.adobe.com/xap/1.0/mm/' "
+           "xmlns:stEvt='http://ns.adobe.com/xap/1.0/sType/ResourceEvent#'><xmpMM:History><rdf:Seq>"
+           "<rdf:li stEvt:action='cropped'/></rdf:Seq></xmpMM:History></rdf:Description></rdf:RDF>"
+           "</x:xmpmeta>")
+    out = io.BytesIO()
+    changed.save(out, "JPEG", quality=88, exif=original.info["exif"], xmp=xmp.encode())
+    return out.getvalue()
+
+
 def _jpegs() -> Iterator[tuple[str, bytes]]:
     yield "camera", camera(1)
     yield "progressive", camera(2, progressive=True)
@@ -48,6 +64,8 @@ def _jpegs() -> Iterator[tuple[str, bytes]]:
     yield "full-sampling", saved(scene(6), "JPEG", quality=95, subsampling=0)
     yield "optimised", saved(scene(7), "JPEG", quality=70, optimize=True)
     yield "appended-preview", camera(8) + saved(scene(8, 160, 120), "JPEG", quality=70)
+    yield "edited", edited(10)
+    yield "clip-dropped", edited(11, announce=True)
     from tests.media import clips
 
     yield "motion", with_clip(camera(9), clips.encode("mp4", frames=12))

@@ -104,7 +104,8 @@ class Walk:
     a clip that a photo carries. `opaque`: spans whose content nothing here could judge, and in
     which no other file belongs. `tentative`: so little is fixed that only a decoder can tell
     whether this is a file at all. `unproven`: code of why nothing here can show that all of the
-    content is its own; "" where something does.
+    content is its own; "" where something does. `edited`: it says that it was edited, so that its
+    preview may show what it was before.
     """
 
     start: int
@@ -124,3 +125,4 @@ class Walk:
     opaque: tuple[tuple[int, int], ...] = ()
     tentative: bool = False
     unproven: str = ""
+    edited: bool = False

@@ -122,6 +122,7 @@ SENTENCES = {
     "reference-leads": "the reference table leads to all objects",
     "reference-astray": "the reference table leads astray at object {objects}",
     "schema-there": "the first page holds the schema",
+    "clip-dropped": "its headers announce one, but the picture was edited since and has none now",
     "clip-missing": "the clip that its headers announce is damaged or missing",
     "previews-agree": "{pictures} embedded pictures are in order",
     "previews-broken": "an embedded picture is damaged, {offset_bytes} into the file",
@@ -160,6 +161,7 @@ SENTENCES = {
     "thumbnail-of-broken": "the picture is broken anyway",
     "thumbnail-decodes": "decodes",
     "thumbnail-agrees": "agrees with the picture",
+    "thumbnail-of-original": "shows the picture as it was before it was edited",
     "thumbnail-differs": "shows another picture",
     "thumbnail-differs-below": "differs from the picture from row {row:,} of {rows:,} on",
 }

@@ -165,6 +165,8 @@ def _thumbnail_check(
         share = round(row / height, 4) if height else 0.0
         return Check(name, Outcome.FAIL, "thumbnail-differs-below", {"row": row, "rows": height},
                      content=True), share, row
+    if walk.edited:
+        return Check(name, Outcome.NOT_APPLICABLE, "thumbnail-of-original"), share, row
     return Check(name, Outcome.DOUBT, "thumbnail-differs"), share, row
 
 

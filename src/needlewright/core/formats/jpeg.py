@@ -297,7 +297,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if walker.ended:
         end, extra = _appended(walker)
         if walker.headers.has_clip and not any(p.name == "appended clip" for p in extra):
-            checks.append(Check("appended clip", Outcome.DOUBT, "clip-missing"))
+            edited = walker.headers.edited  # editors keep the announcement and drop the clip
+            checks.append(Check("appended clip", Outcome.NOT_APPLICABLE, "clip-dropped")
+                          if edited else Check("appended clip", Outcome.DOUBT, "clip-missing"))
     checks.append(structure(problem, start, len(walker.parts)))
     checks.append(_header_check(walker))
     checks.append(_coded_check(walker))
@@ -317,6 +319,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             {"share": suspect.share}),
         tuple(checks),
         clip=next(((p.start, p.stop) for p in extra if p.name == "appended clip"), None),
+        edited=walker.headers.edited,
     )
 
 

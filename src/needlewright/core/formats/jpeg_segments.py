@@ -26,6 +26,11 @@ PROGRESSIVE = 0xC2
 
 # XMP properties that announce an appended clip; 0 says that there is none.
 HAS_CLIP = re.compile(rb"(?:MotionPhoto|MicroVideo)[=>]\s*[\"']?1")
+# What an editor writes down of its work (XMP media management, ISO 16684-1, 8.4 and 8.6; raw
+# settings). Cameras have nothing to tell there.
+EDITED = re.compile(rb"stEvt:action\s*[=>]|<stEvt:action\b|xmpMM:DerivedFrom|"
+                    rb"crs:(?:HasSettings|AlreadyApplied)\s*[=>]\s*[\"']?[Tt]rue")
+CHANGED = re.compile(rb"xmp:(Create|Modify)Date\s*[=>]\s*[\"']?([0-9T:.+-]{10,35})")
 XMP = b"http://ns.adobe.com/xap/1.0/\0"
 ICC_FIRST = b"ICC_PROFILE\0\x01"  # the first of its chunks (ICC.1:2010, B.4)
 
@@ -98,6 +103,7 @@ class Headers:
     appended: list[tuple[int, int]] = field(default_factory=list)  # MPF: absolute offset, size
     doubts: list[str] = field(default_factory=list)  # segments whose content is not theirs
     has_clip: bool = False  # XMP announces one behind the picture
+    edited: bool = False  # XMP tells of an editor: thumbnail and clip may be those of before
     has_own_marker: bool = False  # an APPn segment: a file, not a bare thumbnail
 
 
@@ -129,10 +135,18 @@ def _read_application(headers: Headers, marker: int, body: bytes, at: int,
             if not _is_text(body[len(XMP):]):
                 headers.doubts.append("XMP")
             headers.has_clip = headers.has_clip or HAS_CLIP.search(body) is not None
+            headers.edited = headers.edited or _tells_of_editing(body)
     elif marker == APP2 and body[:13] == ICC_FIRST and body[14 + 36 : 14 + 40] != b"acsp":
         headers.doubts.append("ICC profile")  # ICC.1:2010, 7.2: the profile file signature
     elif marker == APP2 and body[:4] == b"MPF\0":
         headers.appended = _read_mpf(body[4:], at + 4)
+
+
+def _tells_of_editing(xmp: bytes) -> bool:
+    """Whether an editor left its marks, or the time of change is another than that of making."""
+    dates = dict(CHANGED.findall(xmp))
+    return EDITED.search(xmp) is not None or (
+        len(dates) == 2 and dates[b"Create"][:19] != dates[b"Modify"][:19])
 
 
 def _is_text(body: bytes) -> bool:
