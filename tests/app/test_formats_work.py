@@ -40,6 +40,7 @@ class FormatsTest(WindowCase):
     def search(self) -> None:
         self.click("begin-signatures")
         self.wait(lambda: not self.session.searching, "the search")
+        self.idle()
 
     def test_some_formats_then_the_rest(self):
         self.open_card()

@@ -19,6 +19,7 @@ class RecordsWindowTest(WindowCase):
         for name in names:
             self.click(f"begin-{name}")
         self.wait(lambda: not self.session.searching, "the search")
+        self.idle()
 
     def test_volumes_are_shown_before_any_search(self):
         self.open_volume()

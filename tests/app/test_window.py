@@ -97,6 +97,8 @@ class WindowCase(unittest.TestCase):
     def idle(self) -> None:
         """Until everything asked of the job and told to it is done."""
         self.wait(lambda: self.session.desk.idle, "the job's answers")
+        for _ in range(3):
+            QApplication.processEvents()  # what they changed is shown
 
     def opens(self, place: Path) -> None:
         """Open an image, or a job's folder."""

@@ -31,6 +31,7 @@ class WorkTest(WindowCase):
         self.station(SEARCH)
         self.click("begin-signatures")
         self.wait(lambda: not self.session.searching, "the search")
+        self.idle()
 
     def test_a_search_of_the_part_in_view_then_of_the_rest(self):
         self.open_card()

@@ -215,7 +215,7 @@ class MainWindow(QMainWindow):
         shown = self.session.source
         if shown is not None and shown.id == source:
             self.tape.show_volumes(lane if isinstance(lane, VolumesLane) else None)
-            self.search.refresh()
+            self.search.changed()
 
     def _copy_lane_came(self, lane: ReadLane) -> None:
         if self._copying_shown() or (self.session.source is not None
@@ -275,7 +275,7 @@ class MainWindow(QMainWindow):
     def _tape_viewed(self, view: object) -> None:
         self.session.marked = view if isinstance(view, tuple) else None
         self.session.finds.show_view(*self.tape.view)
-        self.search.refresh()
+        self.search.changed()
 
     # notices, log, keys
 

@@ -4,8 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QPixmap
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import (
+    QFontMetrics,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPixmap,
+    QShowEvent,
+)
 from PySide6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -196,8 +203,19 @@ class Search(QWidget):
         whole.setSpacing(0)
         whole.addWidget(scrolling(left, "searchScroll"), 1)
         whole.addWidget(self._just_panel(session, thumbnails))
+        # Many signals, one look: and none while another station is on show.
+        self._soon = QTimer(self, singleShot=True, interval=0)
+        self._soon.timeout.connect(self.refresh)
         for signal in (session.search_changed, session.source_changed, session.finds_changed):
-            signal.connect(self.refresh)
+            signal.connect(self.changed)
+        self.refresh()
+
+    def changed(self) -> None:
+        """Something that it shows is new."""
+        if self.isVisible():
+            self._soon.start()
+
+    def showEvent(self, event: QShowEvent) -> None:
         self.refresh()
 
     def _kind_row(self) -> QWidget | QHBoxLayout:
