@@ -32,7 +32,7 @@ from needlewright.core.volumes.ext.inodes import (
     file_extents,
     read_inode,
 )
-from needlewright.core.volumes.ntfs.records import LOST_PARENT, stray_names
+from needlewright.core.volumes.ntfs.records import LOST_PARENT, stray_names, stray_tails
 
 ROOM = 64 << 20
 
@@ -213,9 +213,22 @@ class StrayNamesTest(unittest.TestCase):
                 if at:
                     self.assertEqual(found[0][2].parent, LOST_PARENT)
 
+    def test_ends_that_other_leftovers_were_shifted_over(self):
+        whole = index_entry("dawn at Reedmouth weir.jpg", size=4000)
+        spoilt = index_entry("Sichtung Füßchen.txt")[:56] + whole[56:]
+        self.assertEqual([(n.name, n.size, n.parent) for n, _ in
+                          stray_tails(spoilt, 0, len(spoilt), 4096)],
+                         [("dawn at Reedmouth weir.jpg", 4000, LOST_PARENT)])
+        for at, wrong in ((56, b"\1"), (64, b"\0\0"), (72, b"\x40"), (76, b"\1"), (81, b"\4"),
+                          (80, b"\0"), (82, b"\1\0"), (82, b"?\0")):
+            raw = spoilt[:at] + wrong + spoilt[at + len(wrong) :]
+            self.assertEqual(list(stray_tails(raw, 0, len(raw), 4096)), [], (at, wrong))
+
     def test_noise_holds_no_names(self):
         noise = random.Random(4).randbytes(1 << 16)
         self.assertEqual(list(stray_names(noise, 0, len(noise))), [])
+        self.assertEqual(list(stray_tails(noise, 0, len(noise), 512)), [])
+        self.assertEqual(list(stray_tails(bytes(5000), 0, 5000, 512)), [])
 
 
 if __name__ == "__main__":

@@ -32,6 +32,9 @@ ATTRIBUTE = struct.Struct("<IIBBHHH")
 RESIDENT = struct.Struct("<IHBx")
 RUNNING = struct.Struct("<QQHB5xQQQ")
 FILE_NAME = struct.Struct("<QQQQQQQIIBB")
+TAIL = struct.Struct("<QQIIBB")  # its end, from the allocated size on
+KNOWN_FLAGS = 0x3FA7  # file attributes but folder and device
+NEVER_IN_NAMES = set('"*/:<>?\\|')
 INDEXED = 0x1000_0000  # of the flags beside a name: it is a folder's
 
 
@@ -220,6 +223,26 @@ def stray_names(raw: bytes, start: int, stop: int) -> Iterator[tuple[int, int, F
             at += length if fits else (82 + 2 * len(found.name) + 7) // 8 * 8
         else:
             at += 8
+
+
+def stray_tails(raw: bytes, start: int, stop: int, cluster_size: int) -> Iterator[tuple[
+        FileName, int]]:
+    """(name, byte of its entry) where no more stands of an index entry than its end: allocated
+    size, size, flags and letters. Two leftovers that were shifted over each other leave that.
+
+    Only what agrees is told: so many clusters as the size needs, and flags that exist ([MS-FSCC]
+    2.6). Its parent is LOST_PARENT, its times are 0.
+    """
+    for at in range((start + 7) // 8 * 8, stop - 27, 8):
+        allocated, size, flags, reserved, length, space = TAIL.unpack_from(raw, at)
+        if not 0 < size <= allocated or allocated != -(-size // cluster_size) * cluster_size or (
+                flags & ~KNOWN_FLAGS or reserved or not length or space > 3):
+            continue
+        letters = raw[at + 26 : at + 26 + 2 * length]
+        text = letters.decode("utf-16-le", "replace")
+        if len(letters) == 2 * length and text.isprintable() and "\ufffd" not in text and (
+                not set(text) & NEVER_IN_NAMES):
+            yield FileName(LOST_PARENT, 0, text, space, size, (0, 0, 0)), at - 56
 
 
 def extents_of(runs: list[tuple[int | None, int]], cluster_size: int) -> Extents:

@@ -20,6 +20,7 @@ from needlewright.core.volumes.ntfs.records import (
     FileName,
     index_end,
     stray_names,
+    stray_tails,
 )
 from needlewright.core.volumes.ntfs.table import NtfsTable
 
@@ -38,6 +39,8 @@ class Strays:
         # By time of creation and size; and which of these a record got.
         self._headless: dict[tuple[int, int], tuple[FileName, int]] = {}
         self._given: set[tuple[int, int]] = set()
+        # Those of which only size and letters stand, by folder, name and size.
+        self._tails: dict[tuple[int, str, int], tuple[FileName, int]] = {}
         for number in reader.folders():
             record = reader.record(number)
             if record is None:
@@ -48,8 +51,10 @@ class Strays:
                 self._keep(number, block, place, *index_end(block))
 
     def _keep(self, folder: int, raw: bytes, at: int, start: int, stop: int) -> None:
+        told = set()
         # The marks at the end may lie over the head of the leftover that follows.
         for ref, sequence, name, inside in stray_names(raw, max(0, start - END_MARKS), stop):
+            told.add(inside)
             if name.parent == LOST_PARENT:  # it stands in its folder's own record
                 name = replace(name, parent=folder)
             if name.space == DOS_NAME or name.of_folder or name.parent != folder or (
@@ -59,6 +64,10 @@ class Strays:
                 self._names.setdefault((ref, sequence), (name, at + inside))
             elif ref == 0:
                 self._headless.setdefault((name.stamps[0], name.size), (name, at + inside))
+        for name, inside in stray_tails(raw, start, stop, self._reader.boot.cluster_size):
+            if inside not in told and name.space != DOS_NAME and len(self._tails) < MAX_STRAYS:
+                self._tails.setdefault((folder, name.name, name.size),
+                                       (replace(name, parent=folder), at + max(0, inside)))
 
     def name_of(self, number: int, sequence: int, found: list[Attribute]) -> FileName | None:
         """The name that a leftover gives to a removed record that lost its own.
@@ -84,17 +93,24 @@ class Strays:
                 yield from self._nameless(name, at)
         loose = [(name, at) for key, (name, at) in self._headless.items()
                  if key not in self._given and (name.parent, name.name) not in known]
-        live = self._live_among({(name.parent, name.name) for name, _ in loose})
+        there = self._told_among({(name.parent, name.name) for name, _ in loose}, False)
         for name, at in loose:
-            if (name.parent, name.name) not in live:
-                live.add((name.parent, name.name))
+            if (name.parent, name.name) not in there:
+                there.add((name.parent, name.name))
+                yield from self._nameless(name, at)
+        tails = [(name, at) for name, at in self._tails.values()
+                 if (name.parent, name.name) not in known | there]
+        there = self._told_among({(name.parent, name.name) for name, _ in tails}, True)
+        for name, at in tails:
+            if (name.parent, name.name) not in there:
                 yield from self._nameless(name, at)
 
-    def _live_among(self, wanted: set[tuple[int, str]]) -> set[tuple[int, str]]:
-        """Which of these (folder, name) are there now: leftovers of such say nothing new."""
+    def _told_among(self, wanted: set[tuple[int, str]], removed: bool) -> set[tuple[int, str]]:
+        """Which of these (folder, name) records tell of, with `removed` those of removed files too:
+        leftovers of such say nothing new."""
         if not wanted:
             return set()
-        return {(name.parent, name.name) for name in self._reader.live_names()} & wanted
+        return {(name.parent, name.name) for name in self._reader.told_names(removed)} & wanted
 
     def _nameless(self, name: FileName, at: int) -> Iterator[Entry]:
         """The entry of a name without a record."""

@@ -301,12 +301,14 @@ class NtfsTable(Reader):
         long = [n for n in names if n.space != DOS_NAME]
         return long or names
 
-    def live_names(self) -> Iterator[FileName]:
-        """The names of all files that are there, folders too."""
+    def told_names(self, removed: bool) -> Iterator[FileName]:
+        """The names in the records of all files that are there, folders too; with `removed` those
+        of records out of use too."""
         size = self.boot.record_size
         for first, block, sound in self._blocks():
             flags = np.frombuffer(block, "<u2").reshape(-1, size // 2)[:, 11]
-            for row in np.flatnonzero(np.array(sound, np.bool_) & ((flags & IN_USE) != 0)).tolist():
+            wanted = np.array(sound, np.bool_) & (((flags & IN_USE) != 0) | removed)
+            for row in np.flatnonzero(wanted).tolist():
                 record = block[row * size : (row + 1) * size]
                 yield from self._names(self._all_attributes(record, first + row))
 
