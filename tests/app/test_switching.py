@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
 from unittest import mock
 
 from PySide6.QtTest import QSignalSpy
 
+from needlewright.app import worker
 from needlewright.app.settings import new_folder
 from needlewright.app.window import SEARCH
 from needlewright.core.errors import JobError
@@ -131,6 +134,21 @@ class SwitchingTest(WindowCase):
             self.session.choice.set_tray([number], True)
             self.idle()
         self.assertIn("database is locked", self.problems[-1])
+
+    def test_a_fault_of_ours_is_told_and_the_work_after_it_done(self):
+        self.opened("one.img", camera_jpeg(1))
+        broken = mock.Mock(side_effect=ZeroDivisionError("made up"))
+        with mock.patch.object(worker, "run_search", broken), contextlib.redirect_stderr(
+                io.StringIO()):
+            self.session.begin_search(Plan(("signatures",)))
+            self.wait(lambda: not self.session.searching, "its end")
+            self.session.desk.ask("", broken, lambda _: None)
+            self.idle()
+        self.assertEqual(["made up" in told for told in self.problems], [True, True])
+        self.session.begin_search(Plan(("signatures",)))
+        self.wait(lambda: not self.session.searching, "the search")
+        self.idle()
+        self.assertEqual(self.session.board.finds, 1)
 
     def test_new_jobs_have_folders_of_their_own(self):
         folder = new_folder(self.folder / "card.img")

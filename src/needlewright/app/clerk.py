@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import traceback
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -106,7 +107,9 @@ class Clerk(QThread):
             try:
                 job = () if errand.folder is None else (self._job_in(errand.folder),)
                 self._back.emit(errand, errand.act(*job), None)
-            except (NeedlewrightError, OSError) as error:
+            except Exception as error:  # whoever asked is told, whatever it is; the clerk goes on
+                if not isinstance(error, NeedlewrightError | OSError):
+                    traceback.print_exc()
                 self._back.emit(errand, None, error)
         self._close()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+import traceback
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -93,6 +94,9 @@ class Work(QThread):
         try:
             self.work()
         except (NeedlewrightError, OSError) as error:
+            self.failed.emit(errors.explain(error))
+        except Exception as error:  # a fault of ours: told, or the work would just vanish
+            traceback.print_exc()
             self.failed.emit(errors.explain(error))
 
     def work(self) -> None:
