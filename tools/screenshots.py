@@ -111,6 +111,7 @@ def main(folder: Path) -> None:
             shoot(window, folder, f"{name}-dark")
         window.toggle_dark()
         window.show_station(DELIVERY)
+        wait(lambda: session.desk.idle)
         window.delivery.begin()
         wait(lambda: session.delivered is not None and session.delivery is None)
         shoot(window, folder, "delivery-done")
@@ -142,6 +143,7 @@ def _copying(window: MainWindow, folder: Path) -> None:
     copies = window.session.copies
     window.show_station(INTAKE)
     window.session.demo.open_drowned()
+    wait(lambda: copies.work is not None)
     wait(lambda: copies.work is None or (
         copies.told is not None and bool(copies.troubles)
         and copies.told.troubled >= copies.told.pending > 0))

@@ -160,7 +160,11 @@ def _change(card: Card, driver: Driver, rng: random.Random, act: str, number: in
         card.gone.append(_gone(path, card.live.pop(path), "removed"))
     elif act == "overwrite":
         extension, new = contents.file(rng)
-        driver.write(path, new)
+        try:
+            driver.write(path, new)
+        except DriverError:
+            del card.live[path]  # cleared already, and no room for the new one: who knows
+            raise
         card.gone.append(_gone(path, data, "overwritten"))
         card.live[path] = new
         card.ever[_sha(new)] = extension

@@ -17,7 +17,7 @@ from tests.media import clips, pictures, samples, sounds
 from tests.support import CLUSTER, FolderTest, finds_on, medium, noise
 
 #: Codings that show nothing of foreign data: complete, and told to be unproven.
-SILENT = {("amr", "narrow"), ("avif", "plain"), ("heic", "plain"), ("webm", "vp9"),
+SILENT = {("amr", "narrow"), ("mp3", "bare"), ("avif", "plain"), ("heic", "plain"), ("webm", "vp9"),
           *(("webp", name) for name in ("lossy", "lossless", "alpha", "animated"))}
 UNREADABLE = {"cr3"}  # made-up raw data that no decoder knows
 BEHIND = {"noise": noise(70_000), "blank": bytes(70_000), "ones": b"\xff" * 70_000,

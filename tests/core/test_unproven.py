@@ -209,6 +209,30 @@ class StreamEndTest(unittest.TestCase):
                         self.assertTrue(doubted, f"{name} cut at {cut}")
 
 
+    def test_a_bare_stream_that_another_of_its_encoder_continues(self):
+        """At the same places of both stand frames of one stream: no end and no length is wrong."""
+        bare = {"id3v2_version": "0", "write_xing": "0"}
+        one, two = (sounds.encode("mp3", "libmp3lame", n, seconds=3, options=bare) for n in (7, 8))
+        broken = 0
+        for cut in range(8192, len(one) - 4096, 4096):
+            walked = follow(MemorySource(one[:cut] + two[cut:]), 0, formats()["mp3"], STOP)
+            self.assertTrue(walked.unproven)
+            if walked.broken is not None:
+                broken += 1
+                self.assertLess(abs(walked.broken.offset - cut), 1500)
+                self.assertLess(walked.share, 1.0)
+        self.assertGreater(broken, 1)
+        self.assertTrue(follow(MemorySource(one), 0, formats()["mp3"], STOP).unproven)
+
+    def test_the_sum_of_its_frames_proves_a_stream(self):
+        summed = sounds.encode("mp3", "libmp3lame", 9)
+        for data in (summed, sounds.tagged(summed)):
+            walked = follow(MemorySource(data), 0, formats()["mp3"], STOP)
+            self.assertEqual((walked.unproven, walked.broken), ("", None))
+        at = len(summed) - 3000
+        spoilt = summed[:at] + bytes([summed[at] ^ 4]) + summed[at + 1 :]
+        self.assertTrue(follow(MemorySource(spoilt), 0, formats()["mp3"], STOP).unproven)
+
     def test_a_closing_tag_in_another_files_cluster(self):
         sound = next(s.data for s in of_format("mp3") if s.name == "bare")
         for tag, torn in ((b"TAG" + b"Reedmouth".ljust(90, b"\0") + b"2031" + bytes(31), False),

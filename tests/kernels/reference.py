@@ -112,3 +112,25 @@ def crc32_ogg(page: bytes) -> int:
         for _ in range(8):
             register = (register << 1 ^ (0x04C11DB7 if register >> 31 else 0)) & 0xFFFFFFFF
     return register
+
+
+def foreign_layer_iii_frame(data: bytes) -> int:
+    """The first frame of MPEG 1 layer III (from the first byte of `data` on, without CRCs) whose
+    sound data would begin inside that of the frame before or end behind its own; -1: none."""
+    kbit = (0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320)
+    at, room, taken = 0, 0, 0
+    while at + 44 <= len(data) and data[at] == 0xFF and data[at + 1] == 0xFB:
+        rate = (44_100, 48_000, 32_000)[data[at + 2] >> 2 & 3]
+        size = 144_000 * kbit[data[at + 2] >> 4] // rate + (data[at + 2] >> 1 & 1)
+        if at + size > len(data):
+            break
+        mono = data[at + 3] >> 6 == 3
+        side = 17 if mono else 32
+        told = "".join(f"{byte:08b}" for byte in data[at + 4 : at + 4 + side])
+        begin = 8 * (room - int(told[:9], 2))
+        first = 9 + (5 + 4 if mono else 3 + 8)
+        used = sum(int(told[p : p + 12], 2) for p in range(first, 8 * side, 59))
+        if begin < taken or begin + used > 8 * (room + size - 4 - side):
+            return at
+        room, taken, at = room + size - 4 - side, begin + used, at + size
+    return -1

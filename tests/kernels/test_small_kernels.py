@@ -15,6 +15,7 @@ from needlewright.core.kernels.checksums import entry_set_sum, ogg_page_crc
 from needlewright.core.kernels.flac import BROKEN, MORE, OK, follow_frames
 from needlewright.core.kernels.foreign import pitch, runs_make, surprise
 from needlewright.core.kernels.lzw import decode_lengths
+from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
 from needlewright.core.kernels.nal import AVC, check_samples
 from needlewright.core.kernels.packets import transport_packets
 from needlewright.core.kernels.sound_frames import AMR, MPEG, follow, resume
@@ -25,6 +26,52 @@ from tests.support import scene
 
 def array(data):
     return np.frombuffer(bytes(data), np.uint8)
+
+
+BARE = {"id3v2_version": "0", "write_xing": "0"}  # frames and nothing else
+
+
+class MainDataTest(unittest.TestCase):
+    """Where the sound data of MPEG audio frames lies, against a plain reading of the standard."""
+
+    SOUNDS = [sounds.encode("mp3", "libmp3lame", seed, seconds=3, options=BARE)
+              for seed in range(200, 206)]
+
+    def overlap(self, data, block=1 << 20):
+        state, at = fresh(), 0
+        while at < len(data):
+            done, wrong = first_overlap(array(data[at : at + block]), state)
+            if wrong >= 0:
+                return at + wrong
+            if not done:
+                break
+            at += done
+        return -1
+
+    def test_none_in_what_encoders_wrote(self):
+        for rate in (44_100, 32_000, 22_050, 16_000, 8000):
+            for bits in (None, 32_000, 64_000):
+                data = sounds.encode("mp3", "libmp3lame", rate, rate=rate, bit_rate=bits,
+                                     options=BARE)
+                self.assertEqual(self.overlap(data), -1, (rate, bits))
+                self.assertEqual(self.overlap(data, 5000), -1, "in pieces")
+
+    def test_seams_as_the_plain_reading_finds_them(self):
+        rng, found = random.Random(8), 0
+        for _ in range(60):
+            one, two = rng.sample(self.SOUNDS, 2)
+            cut = rng.randrange(4, len(one) // 1024 - 4) * 1024
+            data = one[:cut] + two[cut:]
+            frame = self.overlap(data, rng.choice((4096, 1 << 20)))
+            self.assertEqual(frame, reference.foreign_layer_iii_frame(data))
+            self.assertTrue(frame == -1 or frame > cut - 1500)
+            found += frame >= 0
+        self.assertGreater(found, 12)
+
+    @given(st.binary(max_size=600))
+    def test_any_bytes(self, data):
+        done, wrong = first_overlap(array(b"\xff\xfb\x90\x64" + data), fresh())
+        self.assertTrue(0 <= done <= len(data) + 4 and -1 <= wrong <= done)
 
 
 class PlainSampleTest(unittest.TestCase):

@@ -39,6 +39,7 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
         flac,
         foreign,
         lzw,
+        mp3_main_data,
         nal,
         packets,
         sound_frames,
@@ -48,15 +49,18 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
     checksums.ogg_page_crc(bytes(64))
     checksums.entry_set_sum(bytearray(96))
     checksums.entry_set_sum(bytes(96))
+    checksums.music_crc(nothing[:8])
     flac.follow_frames(nothing, 0, 16, 0)
     foreign.surprise(nothing, 512, 2, 2)
     foreign.sector_looks(nothing, 512)
     foreign.runs_make(nothing, 8)
     lzw.decode_lengths(nothing[:8], 8, 4)
+    mp3_main_data.first_overlap(nothing, mp3_main_data.fresh())
     nal.check_samples(nothing, one, one, 4, nal.AVC)
     packets.transport_packets(nothing, 188, 0, np.full(8192, -1, np.int64))
     packets.program_packets(nothing, 0, counts)
     sound_frames.follow(nothing, 0, 0, sound_frames.MPEG, True)
+    sound_frames.frame_bytes(bytes(8), sound_frames.MPEG)
     sound_frames.resume(nothing, 0, 1, sound_frames.MPEG, 2)
 
 

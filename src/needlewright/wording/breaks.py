@@ -48,6 +48,7 @@ PHRASES = {
     "fragment-without-header": "a fragment without its header",
     "frame-header-makes-no-sense": "frame header makes no sense",
     "frame-header-too-short": "frame header too short",
+    "frame-of-another-stream": "a frame's sound lies where another's must be",
     "frame-too-long": "a frame longer than any can be",
     "frame-without-size": "a frame without a size",
     "frames-end-early": "the frames end before the stated size",

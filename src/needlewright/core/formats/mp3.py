@@ -1,15 +1,21 @@
 """MPEG audio layers I to III (ISO/IEC 11172-3, 13818-3) with ID3 and APE tags around it.
 
 Frames say how long they are; an information frame, where an encoder wrote one, says how many there
-should be. Streams of free format are not followed.
+should be, and often the sum of all of them (CRC-16, LAME's extension of it), which proves them.
+Streams of free format are not followed. Where no frames are stated, those of another file of the
+same encoder may stand at the same places: only an exact record proves such a file.
 """
 
 from __future__ import annotations
 
+import numpy as np
+
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
-from needlewright.core.kernels.sound_frames import MPEG
+from needlewright.core.kernels.checksums import music_crc
+from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
+from needlewright.core.kernels.sound_frames import MPEG, frame_bytes
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.frame_chain import Chain, follow_chain
 from needlewright.core.structures.stream_end import cut_at_sector, cut_check
@@ -19,6 +25,8 @@ from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 MIN_FRAMES = 12  # fewer, without a tag before them, are too little to tell from chance
 MAX_PADDING = 4096
+BLOCK_BYTES = 1 << 20
+ENCODERS = (b"LAM", b"Lav", b"L3.")  # that write a sum of the frames beside their name
 LAYERS = (b"\xff\xfb", b"\xff\xfa", b"\xff\xf3", b"\xff\xf2", b"\xff\xe3", b"\xff\xfd",
           b"\xff\xfc", b"\xff\xf5")
 
@@ -33,6 +41,35 @@ def _stated_frames(view: View, at: int) -> int | None:
     if head[36:40] == b"VBRI" and len(head) >= 54:
         return int.from_bytes(head[50:54], "big") + 1
     return None
+
+
+def _music_sum(view: View, at: int) -> tuple[int, int] | None:
+    """(bytes from the information frame at `at` to the last frame, CRC-16 of the frames behind it)
+    that an encoder stated there; None where it did not."""
+    head = view.peek(at, 256)
+    place = max(head.find(b"Xing"), head.find(b"Info"))
+    if not 4 <= place <= 40 or len(head) < 200:
+        return None
+    flags = head[place + 7]
+    more = place + 8 + sum(size for bit, size in ((1, 4), (2, 4), (4, 100), (8, 4)) if flags & bit)
+    length, crc = int.from_bytes(head[more + 28 : more + 32], "big"), head[more + 32 : more + 34]
+    if head[more : more + 3] not in ENCODERS or not length or not any(crc):
+        return None
+    return length, int.from_bytes(crc, "big")
+
+
+def _sum_agrees(view: View, first: int, stop: int, stated: tuple[int, int]) -> bool:
+    length, wanted = stated
+    at, crc = first + frame_bytes(view.peek(first, 8), MPEG), 0
+    if first + length != stop:
+        return False
+    while at < stop:
+        data = np.frombuffer(view.source.read_at(at, min(BLOCK_BYTES, stop - at)), np.uint8)
+        if not data.size:
+            return False
+        crc = music_crc(data, crc)
+        at += data.size
+    return crc == wanted
 
 
 def _opens_stream(head: bytes) -> bool:
@@ -50,7 +87,24 @@ def _skip_padding(view: View, at: int) -> int:
     return at + used if used < len(block) else at
 
 
-def _problem(chain: Chain, stated: int | None) -> FormatError | None:
+def _foreign_frame(view: View, first: int, stop: int) -> int | None:
+    """The first frame whose sound data would lie in that of the frame before: it is of another
+    stream."""
+    state, at = fresh(), first
+    while at < stop:
+        data = np.frombuffer(view.source.read_at(at, min(BLOCK_BYTES, stop - at)), np.uint8)
+        done, wrong = first_overlap(data, state)
+        if wrong >= 0:
+            return at + wrong
+        if not done:
+            return None
+        at += done
+    return None
+
+
+def _problem(chain: Chain, stated: int | None, foreign: int | None) -> FormatError | None:
+    if foreign is not None:
+        return FormatError("frame-of-another-stream", offset=foreign)
     if chain.damaged is not None:
         return FormatError("no-frame", offset=chain.damaged)
     if stated is not None and chain.frames < stated:
@@ -73,24 +127,32 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         raise FormatError("too-few-frames", offset=chain.stop)
     parts.add("sound", first, chain.stop)
     stated = _stated_frames(view, first)
-    problem = _problem(chain, stated)
+    summed = _music_sum(view, first)
+    proven = summed is not None and _sum_agrees(view, first, chain.stop, summed)
+    foreign = None if proven else _foreign_frame(
+        view, first, chain.stop if chain.damaged is None else chain.damaged)
+    problem = _problem(chain, stated, foreign)
     end = closing_tags_end(view, chain.stop)
     if end > chain.stop:
         parts.add("closing tag", chain.stop, end)
     share = 1.0
-    if problem is not None:
+    if foreign is not None:
+        share = (foreign - first) / (chain.stop - first)
+    elif problem is not None:
         share = chain.frames / stated if stated else 1 - chain.lost / (chain.stop - chain.start)
     seconds = round(chain.seconds, 3)
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "samples-agree", {"samples": chain.frames})
     sure = chain.sure_until if end == chain.stop else None if problem is None else problem.offset
+    sure = sure if foreign is None else foreign
     cut = problem is None and (torn_tag(view, end) or (
         stated is None and end == chain.stop and cut_at_sector(view, end, (view.take(first, 2),))))
     return finish(
         start, end, problem, Facts(duration_s=seconds or None), parts,
         (structure(problem, start, len(parts)), samples,
          cut_check() if cut else end_mark(problem is None, counted=True)),
-        share=share, verified=sure)
+        share=share, verified=sure,
+        unproven="coding-silent" if not proven and (stated is None or summed) else "")
 
 
 def accept(head: bytes) -> bool:

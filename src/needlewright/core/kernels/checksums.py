@@ -35,6 +35,21 @@ def ogg_page_crc(page: bytes) -> int:
 
 
 @njit(cache=True, nogil=True)
+def _music(data, value):
+    for i in range(data.size):
+        value ^= np.int64(data[i])
+        for _ in range(8):
+            value = (value >> 1) ^ (0xA001 if value & 1 else 0)
+    return value
+
+
+def music_crc(data: npt.NDArray[np.uint8], value: int = 0) -> int:
+    """CRC-16 as information frames of MPEG audio hold it (polynomial 0x8005, reflected, from 0) of
+    uint8[n], going on from `value`."""
+    return int(_music(data, np.int64(value)))
+
+
+@njit(cache=True, nogil=True)
 def _entry_set(data):
     value = np.int64(0)
     for i in range(data.size):

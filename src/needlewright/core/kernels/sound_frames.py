@@ -117,6 +117,13 @@ def follow(data: npt.NDArray[np.uint8], at: int, key: int, coding: int, last: bo
     return int(place), int(frames), int(samples), int(rate), int(own), bool(more)
 
 
+def frame_bytes(head: bytes, coding: int) -> int:
+    """Bytes of the frame whose first 8 bytes are `head`; 0 where none begins."""
+    size, _, _, _ = _header(np.frombuffer(head[:8].ljust(8, b"\0"), np.uint8), 0, coding, BITRATES,
+                            RATES, ADTS_RATES, AMR_BYTES, AMR_WB_BYTES)
+    return int(size)
+
+
 @njit(cache=True, nogil=True)
 def _resume(data, start, key, coding, wanted, bitrates, rates, adts_rates, amr, amr_wb):
     for begin in range(start, data.size - 8):
