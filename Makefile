@@ -31,6 +31,7 @@ bench: $(STAMP)
 	@$(PY) -m benchmarks.window
 	@$(PY) -m benchmarks.planner
 	@$(PY) -m benchmarks.copying
+	@$(PY) -m benchmarks.delivering
 
 screenshots: $(STAMP)
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots

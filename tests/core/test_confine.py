@@ -172,7 +172,7 @@ class HostileFolderTest(unittest.TestCase):
         """Each child as the program itself starts it, with arguments that end it soon."""
         own = str(os.getpid())
         children = {
-            "core.checks.decode_worker": (own,), "core.delivery.bagger": ("/nowhere", own),
+            "core.checks.decode_worker": (own,),
             "core.imaging.hash_child": ("0", "1", "sha256", "0", "1"),
             "core.imaging.reader_child": ("/nowhere", "0", "1"),
             "standins.reader": ("/nowhere", "/nowhere", "/nowhere", "/nowhere"),

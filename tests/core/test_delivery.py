@@ -14,15 +14,18 @@ import bagit
 from hypothesis import given
 from hypothesis import strategies as st
 
+from needlewright.core.delivery import readback
 from needlewright.core.delivery.bag import Delivered, deliver, destination_guards, job_id
 from needlewright.core.delivery.guards import MARKER, Need, look
+from needlewright.core.delivery.manifests import write_bag
+from needlewright.core.delivery.readback import ReadBack
 from needlewright.core.errors import DeliveryError
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.names import MAX_NAME_BYTES, Names, safe_name, safe_path
 from needlewright.core.search.plan import Plan
 from needlewright.wording.bag import words_for
-from tests.support import FolderTest, camera_jpeg, medium, png
+from tests.support import FolderTest, camera_jpeg, medium, noise, png
 
 PHOTO, CHART = camera_jpeg(1), png()
 
@@ -83,6 +86,56 @@ class DeliveryTest(FolderTest):
                 bagit.Bag(str(self.to)).validate()
             path.write_bytes(before)
         self.assertTrue(bagit.Bag(str(self.to)).is_valid())
+
+    def test_what_reads_back_differently_ends_the_delivery(self):
+        real, spoilt = ReadBack.add, []
+
+        def add(back, path, name, sha256):
+            if not spoilt:
+                data = bytearray(path.read_bytes())
+                data[len(data) // 2] ^= 1
+                path.write_bytes(data)
+                spoilt.append(name)
+            real(back, path, name, sha256)
+
+        with mock.patch.object(ReadBack, "add", add):
+            self.refused("not-as-written")
+        self.assertFalse((self.to / "bagit.txt").exists())
+        self.assertTrue(self.deliver().finished)
+        self.assertTrue(bagit.Bag(str(self.to)).is_valid())
+
+    def test_batches_are_compared_while_more_is_written(self):
+        back = ReadBack(threading.Event())
+        with mock.patch.multiple(readback, BATCH_BYTES=3000, BATCH_FILES=5):
+            for number in range(40):
+                path = self.folder / f"{number}.bin"
+                path.write_bytes(noise(100 * number, number))
+                back.add(path, path.name, hashlib.sha256(path.read_bytes()).hexdigest())
+            back.close()
+            self.assertTrue(back.ended(60))
+        back.check()
+        self.assertEqual(back.done, sum(100 * n for n in range(40)))
+        gone = ReadBack(threading.Event())
+        gone.add(self.folder / "none.bin", "none.bin", "0")
+        gone.close()
+        self.assertTrue(gone.ended(60))
+        self.assertRaises(OSError, gone.check)
+
+    def test_odd_names_and_titles_stay_valid(self):
+        bag = self.folder / "by hand"
+        (bag / "data").mkdir(parents=True)
+        names = ("plain.jpg", "per%cent.jpg", "two\nlines.jpg", " space.jpg", "Füßchen – выдра.jpg")
+        sums = {}
+        for name in names:
+            (bag / "data" / name).write_bytes(name.encode())
+            sums[f"data/{name}"] = hashlib.sha256(name.encode()).hexdigest()
+        size = sum(len(n.encode()) for n in names)
+        write_bag(bag, sums, {"External-Description": "Fernbeck\nValley: otters"}, size)
+        made = bagit.Bag(str(bag))
+        self.assertTrue(made.validate())
+        self.assertEqual(made.info["External-Description"], "Fernbeck Valley: otters")
+        write_bag(bag / "data", {}, {}, 0)  # a delivery without files
+        self.assertTrue((bag / "data" / "manifest-sha256.txt").exists())
 
     def test_what_is_not_delivered_is_still_listed(self):
         rows = [r for r in self.job.matching() if r.format == "png"]

@@ -1,8 +1,9 @@
 """Delivers finds as a BagIt bag (RFC 8493, SHA-256), or leaves nothing that looks like one.
 
 Everything is made in a staging folder inside the destination, beside a marker file that says the
-delivery is unfinished. Files are read back from the medium and compared before the bag is moved
-into place, `bagit.txt` last: without it no folder is a bag.
+delivery is unfinished. Each file is hashed while it is written, and read back from the medium and
+compared while the next ones are. Then the bag is moved into place, `bagit.txt` last: without it no
+folder is a bag.
 """
 
 from __future__ import annotations
@@ -13,15 +14,14 @@ import hashlib
 import json
 import os
 import shutil
-import subprocess
-from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
+from io import FileIO
 from pathlib import Path
 from typing import Any
 
-from needlewright.core import processes
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
@@ -32,6 +32,8 @@ from needlewright.core.delivery.listing import (
     volume_name,
     write_lists,
 )
+from needlewright.core.delivery.manifests import write_bag
+from needlewright.core.delivery.readback import ReadBack, to_the_medium
 from needlewright.core.delivery.tree import Planned, Room, Tops, plan, room_at, volume_of
 from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
 from needlewright.core.jobs.rows import FindRecord, FindRow
@@ -42,6 +44,7 @@ from needlewright.core.stopping import StopSignal
 from needlewright.core.walks import Check
 
 COPY_BYTES = 1 << 20
+TELL_SECONDS = 0.1
 BAG_FILES = "bagit.txt"
 #: Failures of the destination itself; others concern one file.
 DISK_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)
@@ -49,7 +52,7 @@ DISK_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)
 
 @dataclass(frozen=True, slots=True)
 class Delivering:
-    """Progress: `phase` is write, bag or verify; bytes done and in total over all phases."""
+    """Progress: `phase` is write, bag or verify; bytes written and compared, of those in all."""
 
     phase: str
     done: int
@@ -133,36 +136,43 @@ def deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
 
 def _deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
              stop: StopSignal) -> Iterator[Delivering | Delivered]:
-    with _staged(job, destination) as staging:
-        writer = _Writer(job, rows, staging / "payload", room_at(destination), words)
-        payload = sum(row.size for row in rows)
-        total, done = payload * 3, 0
+    with _staged(job, destination) as staging, _reading_back(stop) as back:
+        writer = _Writer(job, rows, staging / "bag" / "data", room_at(destination), words, back)
+        total, done = sum(row.size for row in rows) * 2, 0
         for size in writer.write(stop):
             done += size
-            yield Delivering("write", done, total)
+            back.check()
+            yield Delivering("write", done + back.done, total)
         if stop.is_set():
             yield Delivered(str(destination), len(writer.written), done, False)
             return
         if rows and not writer.written:
             raise DeliveryError("nothing-readable", reason=next(iter(writer.failed.values())))
-        _write_tags(job, writer, staging, words)
-        yield Delivering("bag", done, total)
-        stopped = yield from _bag(staging, stop, payload, total)
-        if not stopped:
-            done = payload * 2
-            for name, size in _verify(staging / "bag", writer.written, stop):
-                stopped = stopped or name is None
-                done += size
-                yield Delivering("verify", done, total)
-        if stopped:
+        back.close()
+        yield Delivering("bag", done + back.done, total)
+        _write_tags(job, writer, staging / "bag", words)
+        while not back.ended(TELL_SECONDS):
+            yield Delivering("verify", done + back.done, total)
+        back.check()
+        if stop.is_set():
             yield Delivered(str(destination), 0, 0, False)
             return
+        to_the_medium([path for path in (staging / "bag").iterdir() if path.is_file()])
         _move_in(staging, destination)
     made = sum(row.size for row in rows if row.id in writer.written)
     files, failed = len(writer.written), len(writer.failed)
     job.log("delivered", {"path": str(destination), "files": files, "bytes": made,
                           "failed": failed})
     yield Delivered(str(destination), files, made, True, failed, len(writer.shortened))
+
+
+@contextmanager
+def _reading_back(stop: StopSignal) -> Iterator[ReadBack]:
+    back = ReadBack(stop)
+    try:
+        yield back
+    finally:
+        back.give_up()
 
 
 @contextmanager
@@ -182,8 +192,7 @@ def _staged(job: Job, destination: Path) -> Iterator[Path]:
             "this folder to finish it."}))
         marker.flush()
         staging = destination / STAGING
-        (staging / "payload").mkdir(parents=True)
-        (staging / "tags").mkdir()
+        (staging / "bag" / "data").mkdir(parents=True)
         yield staging
 
 
@@ -203,8 +212,9 @@ class _Writer:
     """
 
     def __init__(self, job: Job, rows: Sequence[FindRow], payload: Path, room: Room,
-                 words: Words) -> None:
+                 words: Words, back: ReadBack) -> None:
         self._job, self._payload, self._room, self._words = job, payload, room, words
+        self._back = back
         self.rows = rows
         self.written: dict[int, DeliveredFile] = {}
         self.failed: dict[int, str] = {}
@@ -252,17 +262,17 @@ class _Writer:
         row, target = planned.row, self._payload.joinpath(*planned.place.parts)
         target.parent.mkdir(parents=True, exist_ok=True)
         digest = hashlib.sha256()
-        with target.open("xb") as out:
+        with target.open("xb", buffering=0) as out:
             for block in _blocks(record.content.open(Place(source, self._job.folder)), row):
                 if stop.is_set():
                     return
-                out.write(block)
+                _write_all(out, block)
                 digest.update(block)
                 yield len(block)
-            out.flush()
-            os.fsync(out.fileno())
         _keep_date(target, row.modified or row.taken)
-        self.written[row.id] = DeliveredFile(f"data/{planned.place}", digest.hexdigest())
+        file = DeliveredFile(f"data/{planned.place}", digest.hexdigest())
+        self.written[row.id] = file
+        self._back.add(target, file.file, file.sha256)
         if planned.shortened:
             self.shortened.append((row.path or row.name or "", f"data/{planned.place}"))
 
@@ -272,6 +282,13 @@ def _opened(path: str, stack: ExitStack) -> Source | NeedlewrightError:
         return stack.enter_context(open_source(path))
     except NeedlewrightError as error:
         return error
+
+
+def _write_all(out: FileIO, block: bytes) -> None:
+    """Write all of `block`: a full disk may take a part of it."""
+    rest = memoryview(block)
+    while rest:
+        rest = rest[out.write(rest) or 0 :]
 
 
 def _blocks(file: Source, row: FindRow) -> Iterator[bytes]:
@@ -301,7 +318,7 @@ def _twins(written: Mapping[int, DeliveredFile]) -> dict[int, list[int]]:
     return {n: [o for o in same if o != n] for same in by_hash.values() for n in same}
 
 
-def _write_tags(job: Job, writer: _Writer, staging: Path, words: Words) -> None:
+def _write_tags(job: Job, writer: _Writer, bag: Path, words: Words) -> None:
     twins = _twins(writer.written)
     every = job.matching()
     names = {source.id: job.volumes(source.id) for source in job.sources()}
@@ -315,60 +332,14 @@ def _write_tags(job: Job, writer: _Writer, staging: Path, words: Words) -> None:
             yield entry(record, writer.written.get(row.id), twins.get(row.id, []), words.check,
                         volume_name(record, names.get(row.source, ())),
                         writer.failed.get(row.id))
-    write_lists(staging / "tags", head(job.sources(), job.steps()), entries())
+    write_lists(bag, head(job.sources(), job.steps()), entries())
     handed = Handed(writer.rows, writer.failed, writer.shortened,
                     [row for row in every if row.grade == Grade.GONE])
-    (staging / "tags" / "report.txt").write_text(words.report(handed), encoding="utf-8")
-    (staging / "info.json").write_text(json.dumps({
-        "External-Description": job.title, "Bag-Software-Agent": "Needlewright",
-    }), encoding="utf-8")
-
-
-def _bag(staging: Path, stop: StopSignal, done: int,
-         total: int) -> Generator[Delivering, None, bool]:
-    """Run the bagger; returns True when stopped."""
-    process = processes.start(
-        "needlewright.core.delivery.bagger", str(staging.absolute()), str(os.getpid()),
-        stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
-    try:
-        while True:
-            try:
-                _, told = process.communicate(timeout=0.2)
-                break
-            except subprocess.TimeoutExpired:
-                if stop.is_set():
-                    return True
-                yield Delivering("bag", done, total)
-    finally:
-        if process.poll() is None:
-            process.kill()
-            process.wait()
-    if process.returncode != 0:
-        lines = told.decode("utf-8", "replace").strip().splitlines() or ["no reason given"]
-        raise DeliveryError("to-failed", path=str(staging), reason=lines[-1])
-    return False
-
-
-def _verify(bag: Path, written: Mapping[int, DeliveredFile],
-            stop: StopSignal) -> Iterator[tuple[str | None, int]]:
-    """Read every file back from the medium and compare; (name, bytes), or (None, 0) if stopped."""
-    for file in written.values():
-        digest = hashlib.sha256()
-        with (bag / file.file).open("rb") as stored:
-            # Drop what the kernel still holds, so that the medium is read and not the memory.
-            os.posix_fadvise(stored.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
-            while block := stored.read(COPY_BYTES):
-                if stop.is_set():
-                    yield None, 0
-                    return
-                digest.update(block)
-                yield file.file, len(block)
-        if digest.hexdigest() != file.sha256:
-            raise DeliveryError("not-as-written", path=file.file)
-    lines = (bag / "manifest-sha256.txt").read_text(encoding="utf-8").splitlines()
-    listed = {line.split(None, 1)[0] for line in lines if line.strip()}
-    if not {file.sha256 for file in written.values()} <= listed:
-        raise DeliveryError("not-as-written", path="manifest-sha256.txt")
+    (bag / "report.txt").write_text(words.report(handed), encoding="utf-8")
+    payload = {file.file: file.sha256 for file in writer.written.values()}
+    octets = sum(row.size for row in writer.rows if row.id in writer.written)
+    write_bag(bag, payload, {"External-Description": job.title,
+                             "Bag-Software-Agent": "Needlewright"}, octets)
 
 
 def _move_in(staging: Path, destination: Path) -> None:
