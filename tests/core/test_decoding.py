@@ -1,14 +1,20 @@
 """The isolated decoders: limits hold, and one bad file never costs another."""
 
+import io
 import os
 import signal
 import struct
 import unittest
 import zlib
 
+import av
+from PIL import Image, ImageChops, ImageStat
+
+from needlewright.core.checks import worker_clips
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.sources.memory import MemorySource
 from tests.core.test_png import chunk
+from tests.media import clips
 from tests.support import camera_jpeg, jpeg, png, scene
 
 PHOTO = camera_jpeg(1)
@@ -16,6 +22,44 @@ PHOTO = camera_jpeg(1)
 
 def request(data: bytes, name: str = "JPEG", preview: tuple[int, int] | None = None):
     return DecodeRequest(MemorySource(data), [(0, len(data))], name, 1_000_000, preview)
+
+
+class StripTest(unittest.TestCase):
+    """The frames of a clip's strip, against decoding all of it."""
+
+    def strip(self, data):
+        answer, (first, strip) = worker_clips.look(
+            io.BytesIO(data), {"side": 360, "turn": 1}, lambda: None)
+        self.assertTrue(answer["ok"], answer)
+        self.assertTrue(first)
+        return Image.open(io.BytesIO(strip)).convert("RGB")
+
+    def test_each_is_the_key_frame_before_its_moment(self):
+        for container, coding, apart in (("mp4", "libx264", "20"), ("matroska", "libvpx-vp9", "30"),
+                                         ("avi", "mpeg4", "12")):
+            with self.subTest(coding):
+                data = clips.encode(container, coding, None, seed=44, frames=120,
+                                    coder={"g": apart})
+                with av.open(io.BytesIO(data)) as whole:
+                    stream = whole.streams.video[0]
+                    begins = (whole.start_time or 0) / 1_000_000
+                    length = worker_clips._duration(whole, stream)
+                    keys = [(f.time, f.to_image()) for f in whole.decode(stream) if f.key_frame]
+                shown = self.strip(data)
+                self.assertEqual(shown.height, worker_clips.STRIP_HEIGHT)
+                wide = shown.width // 10
+                for cell in range(10):
+                    moment = begins + length * cell / 10 + 0.001
+                    near = [image for at, image in keys if at <= moment][-1]
+                    box = shown.crop((wide * cell, 0, wide * cell + wide, shown.height))
+                    off = ImageChops.difference(box, near.convert("RGB").resize(box.size))
+                    self.assertLess(sum(ImageStat.Stat(off).mean) / 3, 12, cell)
+
+    def test_a_damaged_key_frame_is_passed_over(self):
+        data = bytearray(clips.encode("mp4", "libx264", None, seed=44, frames=120))
+        at = data.index(b"mdat") + 4
+        data[at + 40 : at + 3000] = bytes(2960)
+        self.assertGreater(self.strip(bytes(data)).width, 0)
 
 
 class PoolTest(unittest.TestCase):

@@ -6,6 +6,7 @@ the one that is named.
 
 from __future__ import annotations
 
+import contextlib
 import io
 from array import array
 from collections.abc import Callable
@@ -26,6 +27,7 @@ STRIP_HEIGHT = 90
 NOT_BLACK = 24  # mean grey level
 MAX_TRIES = 400  # packets looked at for one frame
 WAVE_SIZE = (360, 200)
+LONG_S = 20.0
 MAX_DAMAGED = 200  # stretches that are listed
 Alive = Callable[[], None]
 
@@ -68,6 +70,50 @@ def _frame_from(container: Any, stream: Any, seconds: float | None) -> Any:
     return last
 
 
+class _KeyFrames:
+    """Key frames by time. A decoder holds a picture back until later ones have come: each is
+    decoded alone and fetched at once, and one that was fetched last is not decoded again."""
+
+    def __init__(self, container: Any, stream: Any) -> None:
+        self._container, self._stream = container, stream
+        self._last: Any = None
+        self._place: tuple[int | None, int | None] | None = None
+
+    def at(self, seconds: float | None) -> Any:
+        """The key frame at or before `seconds` into the clip that decodes, else one behind it, or
+        None."""
+        if seconds is not None:
+            begins = self._container.start_time or 0  # transport streams count from anywhere
+            try:
+                self._container.seek(begins + int(seconds * 1_000_000), backward=True)
+            except av.error.FFmpegError:
+                return None
+        try:
+            for tries, packet in enumerate(self._container.demux(self._stream)):
+                if packet.is_keyframe and packet.size:
+                    place = packet.pts, packet.pos
+                    if place == self._place:
+                        return self._last
+                    frame = self._decoded(packet)
+                    if frame is not None:
+                        self._last, self._place = frame, place
+                        return frame
+                if tries > MAX_TRIES:
+                    break
+        except (av.error.FFmpegError, EOFError):
+            pass
+        return None
+
+    def _decoded(self, packet: Any) -> Any:
+        context = self._stream.codec_context
+        frames: list[Any] = []
+        for each in (packet, None):
+            with contextlib.suppress(av.error.FFmpegError, EOFError):
+                frames += context.decode(each)
+        context.flush_buffers()
+        return frames[0] if frames else None
+
+
 def _small(frame: Any, height: int) -> Image.Image:
     width = max(2, round(frame.width * height / max(1, frame.height)))
     picture: Image.Image = frame.reformat(width=width, height=height, format="rgb24").to_image()
@@ -95,17 +141,18 @@ def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
                 answer["error"], answer["text"] = "undecodable", "no-pictures"
                 return answer, [b"", b""]
             stream = videos[0]
-            stream.codec_context.skip_frame = "NONKEY"
             answer["width"], answer["height"] = stream.width, stream.height
             length = _duration(container, stream)
-            first, strip = None, []
+            first, last, keys = None, None, _KeyFrames(container, stream)
+            strip: list[Image.Image] = []
             for index in range(STRIP_FRAMES):
                 alive()
                 at = None if length <= 0 or index == 0 else length * index / STRIP_FRAMES
-                frame = _frame_from(container, stream, at)
+                frame = keys.at(at)
                 if frame is None:
                     continue
-                strip.append(_small(frame, STRIP_HEIGHT))
+                strip.append(strip[-1] if frame is last else _small(frame, STRIP_HEIGHT))
+                last = frame
                 if first is None or (first[1] < NOT_BLACK <= _mean(strip[-1])):
                     side = min(request["side"], max(frame.width, frame.height))
                     high = max(2, round(side * frame.height / max(frame.width, frame.height)))
@@ -228,6 +275,8 @@ def _decode_all(source: io.RawIOBase, answer: dict[str, Any], wave: _Wave | None
         streams = _streams(container, ("video", "audio"), strict=strict)
         for stream in streams:
             tracks[stream.index] = _Track(stream)
+            if wave is not None and stream.type == "audio":
+                wave.thin_out(_duration(container, stream))
             if stream.type == "video" and "width" not in answer:
                 answer["width"], answer["height"] = stream.width, stream.height
         try:
@@ -259,9 +308,17 @@ class _Wave:
 
     def __init__(self) -> None:
         self.peaks = array("f")
+        self._every = self._frames = 1
         self._to_bytes = av.AudioResampler(format="s16", layout="mono", rate=8000)
 
+    def thin_out(self, seconds: float) -> None:
+        """Of a long recording every fifth frame is enough for a picture."""
+        self._every = 5 if seconds > LONG_S else 1
+
     def take(self, frame: Any) -> None:
+        self._frames += 1
+        if self._frames % self._every:
+            return
         for made in self._to_bytes.resample(frame):
             samples = array("h", bytes(made.planes[0])[: made.samples * 2])
             for at in range(0, len(samples), 160):
