@@ -5,9 +5,25 @@ import unittest
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
+from PySide6.QtCore import QRect
+from PySide6.QtGui import QImage, QPainter
 
-from needlewright.app.viewmodels.sheet import MARGIN, MAX_GROUPS, lay_out, stretch_size
-from needlewright.app.widgets.lanes import covered
+from needlewright.app.main import application
+from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.sheet import (
+    GAP,
+    GROUP_GAP,
+    HEAD,
+    MARGIN,
+    MAX_GROUPS,
+    NARROWEST,
+    UNDER,
+    WIDEST,
+    lay_out,
+    stretch_size,
+)
+from needlewright.app.widgets.lanes import covered, paint_in_use, paint_parts, paint_texture
+from needlewright.core.kernels.texture import Texture
 
 shapes = st.lists(st.tuples(st.integers(0, 6000), st.integers(0, 6000), st.integers(1, 8)),
                   max_size=80)
@@ -34,9 +50,83 @@ class SheetTest(unittest.TestCase):
             self.assertTrue(0 <= sheet.neighbour(i, 1) < len(items))
         self.assertEqual(sum(g.last - g.first for g in sheet.groups), len(items))
 
+    @given(shapes, st.integers(200, 1500), st.integers(60, 240))
+    def test_rows_and_groups_as_a_plain_loop_makes_them(self, shapes, width, row):
+        sizes = {1: 40_000_000, 2: 1 << 40}
+        items = [(i, w, h, 1 + w % 2, h * 10_000, i, turn, (None, None, "in:a", "in:b")[h % 4])
+                 for i, (w, h, turn) in enumerate(shapes)]
+        sheet = lay_out(items, width, row, sizes, True)
+        boxes, groups, y, at = [], [], 0, 0
+        while at < len(items):
+            last = at
+            while last < len(items) and self.head(items[last], sizes) == self.head(
+                    items[at], sizes):
+                last += 1
+            groups.append((at, last, sum(i[5] for i in items[at:last])))
+            y = self.rows(items[at:last], max(120, width - 2 * MARGIN), row, y + HEAD, boxes)
+            y, at = y + GROUP_GAP, last
+        self.assertEqual([(g.first, g.last, g.bytes) for g in sheet.groups], groups)
+        self.assertEqual(list(zip(*(a.tolist() for a in (
+            sheet.left, sheet.top, sheet.width, sheet.height)))), boxes)
+
+    @staticmethod
+    def head(item, sizes):
+        return item[7] or (item[3], item[4] // stretch_size(sizes[item[3]]))
+
+    @staticmethod
+    def rows(items, room, row, y, boxes):
+        def proportion(item):
+            wide, high = item[1], item[2]
+            if wide <= 0 or high <= 0:
+                return 1.0
+            return min(WIDEST, max(NARROWEST, high / wide if item[6] >= 5 else wide / high))
+
+        while items:
+            end, ratios = 0, 0.0
+            while end < len(items) and ratios * row + GAP * (end - 1) < room:
+                ratios += proportion(items[end])
+                end += 1
+            free = room - GAP * (end - 1)
+            tall, x = free / ratios if ratios * row >= free else float(row), float(MARGIN)
+            for item in items[:end]:
+                wide = proportion(item) * tall
+                boxes.append((round(x), y, max(1, round(x + wide) - round(x)), round(tall)))
+                x += wide + GAP
+            y, items = y + round(tall) + UNDER, items[end:]
+        return y
+
     @given(st.integers(1, 1 << 50))
     def test_a_medium_falls_into_a_few_round_stretches(self, size):
         self.assertLessEqual(-(-size // stretch_size(size)), MAX_GROUPS)
+
+
+class LanesTest(unittest.TestCase):
+    """Lanes that are drawn in one call, read from the picture again."""
+
+    def drawn(self, paint, *given):
+        application()
+        image = QImage(40, 12, QImage.Format.Format_RGB32)
+        image.fill(look.colour("panel"))
+        painter = QPainter(image)
+        paint(painter, QRect(0, 0, 40, 12), *given)
+        painter.end()
+        blank = look.colour("panel").rgb()
+        return [sum(image.pixel(x, y) != blank for y in range(12)) for x in range(40)]
+
+    def test_textures_stand_as_high_as_they_are_dense(self):
+        cells = np.repeat(np.array([Texture.UNSEEN, Texture.BLANK, Texture.TEXT, Texture.RANDOM,
+                                    Texture.JPEG], np.uint8), 8)
+        high = self.drawn(paint_texture, cells)
+        self.assertEqual(high[::8], [0, 1, round(0.35 * 12), round(0.8 * 12), 12])
+        self.assertEqual([len(set(high[i : i + 8])) for i in range(0, 40, 8)], [1] * 5)
+
+    def test_shares_in_use_and_columns_of_finds(self):
+        shares = np.repeat([-1.0, 0.0, 0.25, 1.0], 10)
+        self.assertEqual(self.drawn(paint_in_use, shares)[::10], [0, 1, 3, 12])
+        parts = np.repeat([0.0, 0.01, 0.5, 1.0], 10)
+        self.assertEqual(self.drawn(paint_parts, parts)[::10], [0, 12, 12, 12])
+        self.assertEqual(self.drawn(paint_parts, np.zeros(40)), [0] * 40)
+
 
 class CoverTest(unittest.TestCase):
     @given(st.lists(st.tuples(st.integers(0, 900), st.integers(1, 300)), max_size=12),

@@ -38,6 +38,7 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
         checksums,
         flac,
         foreign,
+        justified,
         lzw,
         mp3_main_data,
         nal,
@@ -54,6 +55,8 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
     foreign.surprise(nothing, 512, 2, 2)
     foreign.sector_looks(nothing, 512)
     foreign.runs_make(nothing, 8)
+    ratios, box = np.ones(2), np.zeros(2, np.int32)
+    justified.lay_rows(ratios, 0, 2, 400, 100, 0, (8, 18, 16), (box, box, box, box))
     lzw.decode_lengths(nothing[:8], 8, 4)
     mp3_main_data.first_overlap(nothing, mp3_main_data.fresh())
     nal.check_samples(nothing, one, one, 4, nal.AVC)

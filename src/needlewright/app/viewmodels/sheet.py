@@ -8,9 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
+
+from needlewright.core.kernels.justified import lay_rows
 
 GAP = 8
 MARGIN = 16
@@ -19,6 +22,7 @@ HEAD = 34
 GROUP_GAP = 10
 NARROWEST, WIDEST = 0.45, 2.6  # proportions beyond these are cropped in the sheet
 STRIP_CELLS = 200
+PIECE = 2000  # items that are made numbers of at once
 MAX_GROUPS = 16  # stretches that a medium is divided into at most
 
 # id, width, height, source, start, size, turn, group
@@ -56,12 +60,13 @@ class Sheet:
     starts: npt.NDArray[np.int64]
     groups: tuple[Group, ...]
     total_height: int
+    bottom: npt.NDArray[np.int32]
 
     def visible(self, top: int, bottom: int) -> range:
         """Indices of the items that touch the stripe from `top` to `bottom`."""
         if self.ids.size == 0:
             return range(0)
-        first = int(np.searchsorted(self.top + self.height, top, side="left"))
+        first = int(np.searchsorted(self.bottom, top, side="left"))
         last = int(np.searchsorted(self.top, bottom, side="right"))
         return range(first, max(first, last))
 
@@ -103,20 +108,43 @@ def stretch_size(source_size: int) -> int:
         base *= 10
 
 
+@dataclass(frozen=True, slots=True)
+class _Table:
+    """The items by column, [n] each; `heads`: a number for what heads them, -1 for nothing."""
+
+    ids: npt.NDArray[np.int64]
+    sources: npt.NDArray[np.int64]
+    starts: npt.NDArray[np.int64]
+    sizes: npt.NDArray[np.int64]
+    ratios: npt.NDArray[np.float64]
+    heads: npt.NDArray[np.int64]
+
+
+def _table(items: Sequence[Item]) -> _Table:
+    heads: dict[str, int] = {}
+    codes = np.fromiter((-1 if item[7] is None else heads.setdefault(item[7], len(heads))
+                         for item in items), np.int64, len(items))
+    # In pieces: one conversion of all would hold the interpreter, and the window, up.
+    pieces = [np.array([item[:7] for item in items[i : i + PIECE]], np.int64).reshape(-1, 7)
+              for i in range(0, len(items), PIECE)]
+    columns = np.concatenate(pieces) if pieces else np.zeros((0, 7), np.int64)
+    return _Table(columns[:, 0].copy(), columns[:, 3], columns[:, 4].copy(), columns[:, 5],
+                  proportions(columns[:, 1], columns[:, 2], columns[:, 6]), codes)
+
+
 def lay_out(items: Sequence[Item], view_width: int, row_height: int, source_sizes: dict[int, int],
             grouped: bool, order: str = "origin") -> Sheet:
     """Place `items` (already in `order`) into rows of about `row_height` pixels."""
-    count = len(items)
-    left, top = np.zeros(count, np.int32), np.zeros(count, np.int32)
-    width, height = np.zeros(count, np.int32), np.zeros(count, np.int32)
-    starts = np.fromiter((item[4] for item in items), np.int64, count)
+    count, table = len(items), _table(items)
+    left, top, width, height = (np.zeros(count, np.int32) for _ in range(4))
     groups: list[Group] = []
     y = 0 if grouped else GROUP_GAP
     room = max(120, view_width - 2 * MARGIN)
-    for first, last in _groups(items, source_sizes, grouped):
+    for first, last in _groups(table, source_sizes, grouped):
         head_top = y
         y += HEAD if grouped else 0
-        y = _rows(items, first, last, room, row_height, y, left, top, width, height)
+        y = lay_rows(table.ratios, first, last, room, row_height, y, (GAP, UNDER, MARGIN),
+                     (left, top, width, height))
         y += GROUP_GAP
         source, start, key = items[first][3], items[first][4], items[first][7]
         size = source_sizes.get(source, 1)
@@ -126,11 +154,11 @@ def lay_out(items: Sequence[Item], view_width: int, row_height: int, source_size
             low = start // step * step
             high = min(low + step, source_sizes.get(source, low + step))
         groups.append(Group(first, last, source, low, high,
-                            sum(item[5] for item in items[first:last]), head_top, grouped,
-                            _cells(starts[first:last], low, high) if grouped else (), key,
+                            int(table.sizes[first:last].sum()), head_top, grouped,
+                            _cells(table.starts[first:last], low, high) if grouped else (), key,
                             order))
-    ids = np.fromiter((item[0] for item in items), np.int64, count)
-    return Sheet(ids, left, top, width, height, starts, tuple(groups), y + MARGIN)
+    return Sheet(table.ids, left, top, width, height, table.starts, tuple(groups), y + MARGIN,
+                 top + height)
 
 
 def _cells(starts: npt.NDArray[np.int64], low: int, high: int) -> tuple[int, ...]:
@@ -138,54 +166,31 @@ def _cells(starts: npt.NDArray[np.int64], low: int, high: int) -> tuple[int, ...
     return tuple(np.flatnonzero(np.bincount(cells.clip(0, STRIP_CELLS - 1))).tolist())
 
 
-def _groups(items: Sequence[Item], source_sizes: dict[int, int],
+def _groups(table: _Table, source_sizes: dict[int, int],
             grouped: bool) -> list[tuple[int, int]]:
-    if not items:
+    """(first, last, exclusive) of the groups: neighbours that share a head, or have none and lie
+    in one stretch of one source."""
+    count = table.ids.size
+    if not count:
         return []
     if not grouped:
-        return [(0, len(items))]
-    steps = {source: stretch_size(size) for source, size in source_sizes.items()}
-    found, first = [], 0
-    key: object = None
-    for index, item in enumerate(items):
-        here: object = item[7]
-        if item[7] is None:
-            here = (item[3], item[4] // steps.get(item[3], 1_000_000))
-        if here != key and index > first:
-            found.append((first, index))
-            first = index
-        key = here
-    found.append((first, len(items)))
-    return found
+        return [(0, count)]
+    steps = np.full(count, 1_000_000, np.int64)
+    for source, size in source_sizes.items():
+        steps[table.sources == source] = stretch_size(size)
+    bare = table.heads < 0
+    place = np.where(bare, table.starts // steps, 0)
+    source_of = np.where(bare, table.sources, 0)
+    cuts = (np.diff(table.heads) != 0) | (np.diff(place) != 0) | (np.diff(source_of) != 0)
+    edges = [0, *(np.flatnonzero(cuts) + 1).tolist(), count]
+    return list(pairwise(edges))
 
 
-def _rows(items: Sequence[Item], first: int, last: int, room: int, row_height: int, y: int,
-          left: npt.NDArray[np.int32], top: npt.NDArray[np.int32],
-          width: npt.NDArray[np.int32], height: npt.NDArray[np.int32]) -> int:
-    index = first
-    while index < last:
-        end, ratios = index, 0.0
-        while end < last and ratios * row_height + GAP * (end - index - 1) < room:
-            ratios += proportion(items[end])
-            end += 1
-        free = room - GAP * (end - index - 1)
-        full = ratios * row_height >= free
-        tall = free / ratios if full else float(row_height)
-        x = float(MARGIN)
-        for at in range(index, end):
-            wide = proportion(items[at]) * tall
-            left[at], top[at] = round(x), y
-            width[at], height[at] = max(1, round(x + wide) - round(x)), round(tall)
-            x += wide + GAP
-        y += round(tall) + UNDER
-        index = end
-    return y
-
-
-def proportion(item: Item) -> float:
-    """Width over height as shown, turned upright, within what the sheet shows."""
-    wide, high = item[1], item[2]
-    if wide <= 0 or high <= 0:
-        return 1.0
-    ratio = high / wide if item[6] >= 5 else wide / high
-    return min(WIDEST, max(NARROWEST, ratio))
+def proportions(wide: npt.NDArray[np.int64], high: npt.NDArray[np.int64],
+                turns: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]:
+    """Width over height as shown, turned upright, within what the sheet shows; 1.0 where unknown.
+    """
+    known = (wide > 0) & (high > 0)
+    one, other = np.where(known, wide, 1), np.where(known, high, 1)
+    ratio = np.where(turns >= 5, other / one, one / other)
+    return np.where(known, np.clip(ratio, NARROWEST, WIDEST), 1.0)

@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QRect, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QImage, QPainter, QPen
 
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.read_lane import Cell
@@ -41,19 +41,45 @@ def paint_read(painter: QPainter, rect: QRect, cells: npt.NDArray[np.uint8]) -> 
                          look.colour(colour))
 
 
+def _argb(name: str, alpha: npt.NDArray[np.int64] | int) -> npt.NDArray[np.uint32]:
+    """A colour of the look as uint32 pixels, with these alphas."""
+    colour = look.colour(name)
+    plain = colour.red() << 16 | colour.green() << 8 | colour.blue()
+    return np.asarray(np.asarray(alpha, np.int64) << 24 | plain, np.uint32)
+
+
+def paint_pixels(painter: QPainter, rect: QRect, pixels: npt.NDArray[np.uint32]) -> None:
+    """Draw uint32[rows, columns] into `rect`, in one call: while other threads compute, each call
+    into Qt may cost the window's thread a millisecond."""
+    data = np.ascontiguousarray(pixels)
+    high, wide = data.shape
+    if high and wide:
+        image = QImage(data.data, wide, high, 4 * wide, QImage.Format.Format_ARGB32)
+        painter.drawImage(rect, image)
+
+
+def paint_parts(painter: QPainter, rect: QRect, parts: npt.NDArray[np.float64]) -> None:
+    """A column of `rect` the stronger, the more of it is covered; nothing where nothing is."""
+    alpha = np.where(parts > 0, 90 + np.round(150 * parts), 0).astype(np.int64)
+    paint_pixels(painter, rect, _argb("thread", alpha)[None, :])
+
+
+def _paint_bars(painter: QPainter, rect: QRect, heights: npt.NDArray[np.int64],
+                colours: npt.NDArray[np.uint32]) -> None:
+    """Columns of these heights, in pixels from below."""
+    rows = rect.height() - np.arange(rect.height())[:, None]
+    paint_pixels(painter, rect, np.where(rows <= heights[None, :], colours[None, :], 0).astype(
+        np.uint32))
+
+
 def paint_texture(painter: QPainter, rect: QRect, cells: npt.NDArray[np.uint8]) -> None:
     """Thin where the medium is blank, tall where it is dense; JPEG data in the thread's tone."""
-    for start, stop, value in runs(cells):
-        if value == Texture.UNSEEN:
-            continue
-        if value == Texture.JPEG:
-            part, colour = 1.0, look.faint("thread", 150)
-        else:
-            part, alpha = TEXTURES[Texture(value)]
-            colour = look.faint("ink", alpha)
-        high = max(1.0, part * rect.height())
-        painter.fillRect(QRectF(rect.left() + start, rect.bottom() + 1 - high, stop - start, high),
-                         colour)
+    heights, colours = np.zeros(256, np.int64), np.zeros(256, np.uint32)
+    for texture, (part, alpha) in TEXTURES.items():
+        heights[texture] = max(1, round(part * rect.height()))
+        colours[texture] = _argb("ink", alpha)
+    heights[Texture.JPEG], colours[Texture.JPEG] = rect.height(), _argb("thread", 150)
+    _paint_bars(painter, rect, heights[cells], colours[cells])
 
 
 def paint_volumes(painter: QPainter, rect: QRect, lane: VolumesLane, view: tuple[int, int],
@@ -82,13 +108,9 @@ def paint_volumes(painter: QPainter, rect: QRect, lane: VolumesLane, view: tuple
 
 def paint_in_use(painter: QPainter, rect: QRect, shares: npt.NDArray[np.float64]) -> None:
     """As tall as the share in use; a flat line where nothing is, none where nobody knows."""
-    levels = np.where(shares < 0, 255, np.ceil(shares * rect.height())).astype(np.uint8)
-    for start, stop, level in runs(levels):
-        if level == 255:
-            continue
-        high = max(1, level)
-        painter.fillRect(QRectF(rect.left() + start, rect.bottom() + 1 - high, stop - start, high),
-                         look.faint("ink", 120 if level else 60))
+    levels = np.ceil(shares * rect.height()).astype(np.int64)
+    heights = np.where(shares < 0, 0, np.maximum(levels, 1))
+    _paint_bars(painter, rect, heights, _argb("ink", np.where(levels > 0, 120, 60)))
 
 
 def covered(starts: npt.NDArray[np.int64], lengths: npt.NDArray[np.int64],

@@ -30,6 +30,7 @@ from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.widgets.lanes import (
     covered,
     paint_in_use,
+    paint_parts,
     paint_read,
     paint_texture,
     paint_volumes,
@@ -256,10 +257,8 @@ class Tape(QWidget):
             start = self._x(self.reached[0], rect, (0, self.size_bytes))
             painter.fillRect(QRectF(start, rect.bottom() - 2, done - start, 3),
                              look.faint("thread", 110))
-        for column, part in enumerate(self._columns(rect, (0, self.size_bytes)).tolist()):
-            if part > 0:
-                painter.fillRect(rect.left() + column, rect.top() + 2, 1, rect.height() - 4,
-                                 look.faint("thread", 90 + round(150 * part)))
+        paint_parts(painter, rect.adjusted(0, 2, 0, -2),
+                    self._columns(rect, (0, self.size_bytes)))
         if self.view != (0, self.size_bytes):
             left = self._x(self.view[0], rect, (0, self.size_bytes))
             right = self._x(self.view[1], rect, (0, self.size_bytes))
@@ -275,10 +274,7 @@ class Tape(QWidget):
         shown = (self.starts < self.view[1]) & (self.starts + self.lengths > self.view[0])
         scale = rect.width() / max(1, self.view[1] - self.view[0])
         if self._crowded(shown, scale):
-            for column, part in enumerate(self._columns(rect, self.view).tolist()):
-                if part > 0:
-                    painter.fillRect(rect.left() + column, rect.top() + 2, 1, rect.height() - 4,
-                                     look.faint("thread", 90 + round(150 * part)))
+            paint_parts(painter, rect.adjusted(0, 2, 0, -2), self._columns(rect, self.view))
         else:
             painter.setPen(QPen(look.colour("thread"), 1.2))
             painter.setBrush(look.colour("panel"))
@@ -301,9 +297,9 @@ class Tape(QWidget):
 
     def _crowded(self, shown: npt.NDArray[np.bool_], scale: float) -> bool:
         """Whether finds in view are too many or too narrow to be drawn one by one."""
-        count = int(shown.sum())
-        if count < 2:
-            return False
+        count = int(np.count_nonzero(shown))
+        if count < 2 or count > self.width():
+            return count > 1
         return count * 8 > self.width() or float(np.median(self.lengths[shown])) * scale < 4.0
 
     def _box(self, start: int, length: int, rect: QRect) -> QRectF:
