@@ -13,6 +13,7 @@ class Flow(QLayout):
         super().__init__()
         self._items: list[QLayoutItem] = []
         self._across, self._down = spacing, down
+        self._heights: dict[int, int] = {}  # by width; asked again and again while nothing changes
         self.setContentsMargins(0, 0, 0, 0)
 
     def addItem(self, item: QLayoutItem) -> None:
@@ -33,8 +34,14 @@ class Flow(QLayout):
     def hasHeightForWidth(self) -> bool:
         return True
 
+    def invalidate(self) -> None:
+        self._heights.clear()
+        super().invalidate()
+
     def heightForWidth(self, width: int) -> int:
-        return self._laid_out(QRect(0, 0, width, 0), move=False)
+        if width not in self._heights:
+            self._heights[width] = self._laid_out(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
 
     def sizeHint(self) -> QSize:
         return self.minimumSize()

@@ -2,19 +2,36 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.theme.look import look
 
 LENGTH = 44
 DASHES = 6
+EDGE, HALF = 3, 8  # pixels around a stitch
+_drawn: dict[tuple[str, int, float, bool, float], QPixmap] = {}  # a few of each look
 
 
 def draw_stitch(painter: QPainter, x: float, y: float, grade: str, share: float,
                 length: float = LENGTH) -> None:
     """Draw a grade's stitch from (x, y) to the right, about 10 pixels high."""
+    ratio = painter.device().devicePixelRatioF()
+    there = max(1, round(share * DASHES)) if share > 0 and grade == "partial" else 0
+    key = (grade, there, length, look.dark, ratio)
+    if key not in _drawn:
+        made = QPixmap(round((length + 2 * EDGE) * ratio), round(2 * HALF * ratio))
+        made.setDevicePixelRatio(ratio)
+        made.fill(Qt.GlobalColor.transparent)
+        inside = QPainter(made)
+        _draw(inside, EDGE, HALF, grade, there, length)
+        inside.end()
+        _drawn[key] = made
+    painter.drawPixmap(QPointF(round(x) - EDGE, round(y) - HALF), _drawn[key])
+
+
+def _draw(painter: QPainter, x: float, y: float, grade: str, there: int, length: float) -> None:
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     cap = Qt.PenCapStyle.RoundCap
@@ -30,7 +47,6 @@ def draw_stitch(painter: QPainter, x: float, y: float, grade: str, share: float,
             painter.drawLine(middle - 3, round(y) + 3, middle + 3, round(y) - 3)
     elif grade == "partial":
         step = length / DASHES
-        there = max(1, round(share * DASHES)) if share > 0 else 0
         for index in range(DASHES):
             name = "ochre" if index < there else "line"
             painter.setPen(QPen(look.colour(name), 2.6, Qt.PenStyle.SolidLine, cap))
