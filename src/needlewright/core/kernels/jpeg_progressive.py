@@ -35,15 +35,11 @@ from needlewright.core.kernels.jpeg_bits import (
 )
 
 
-@njit(cache=True, nogil=True)
-def _dc_block(words, bit, first, low, place, c, prediction, limit, table, lookup, maxcode, delta,
+@njit(cache=True, nogil=True, inline="always")
+def _dc_block(words, bit, low, place, c, prediction, limit, table, lookup, maxcode, delta,
               symbols, dc):
-    """One DC value, first scan or refinement; (new bit position, reason)."""
+    """One DC value of a first scan; (new bit position, reason)."""
     word = peek64(words, bit)
-    if not first:
-        if (word >> np.uint64(63)) != np.uint64(0):
-            dc[place] |= np.int16(1 << low)
-        return bit + np.uint64(1), COMPLETE
     entry = decode_symbol(word, table, lookup, maxcode, delta, symbols)
     if entry < 0:
         return bit, BAD_CODE
@@ -63,9 +59,8 @@ def _dc_block(words, bit, first, low, place, c, prediction, limit, table, lookup
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _corrections(mask, k, stop):
-    """Number of non-zero coefficients in `k`..`stop`: each has one correction bit."""
-    bits = (mask >> np.uint64(k)) & ((np.uint64(2) << np.uint64(stop - k)) - np.uint64(1))
+def _ones(bits):
+    """How many bits of a uint64 are set."""
     bits = bits - ((bits >> np.uint64(1)) & np.uint64(0x5555555555555555))
     bits = (bits & np.uint64(0x3333333333333333)) \
         + ((bits >> np.uint64(2)) & np.uint64(0x3333333333333333))
@@ -74,18 +69,24 @@ def _corrections(mask, k, stop):
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _skip_zeros(mask, k, stop, zeros):
-    """Pass `zeros` zero coefficients from `k`, and the non-zero ones between: the next zero."""
-    while k <= stop:
-        if (mask >> np.uint64(k)) & np.uint64(1) == np.uint64(0):
-            if zeros == 0:
-                break
-            zeros -= 1
-        k += 1
-    return k
+def _corrections(mask, k, stop):
+    """Number of non-zero coefficients in `k`..`stop`: each has one correction bit."""
+    return _ones((mask >> np.uint64(k)) & ((np.uint64(2) << np.uint64(stop - k)) - np.uint64(1)))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, inline="always")
+def _skip_zeros(mask, k, zeros):
+    """The zero coefficient behind `zeros` others from `k` on, past the non-zero ones between."""
+    open_ones = ~mask >> np.uint64(k)
+    for _ in range(zeros):
+        open_ones &= open_ones - np.uint64(1)
+    if open_ones == np.uint64(0):
+        return np.int64(64)
+    lowest = open_ones & (~open_ones + np.uint64(1))
+    return k + np.int64(_ones(lowest - np.uint64(1)))
+
+
+@njit(cache=True, nogil=True, inline="always")
 def _ac_block(words, bit, first, start, stop, mask, table, lookup, maxcode, delta,
               symbols):
     """One block's band; (bit, run of empty blocks after it, mask of non-zero ones, reason)."""
@@ -122,10 +123,11 @@ def _ac_block(words, bit, first, start, stop, mask, table, lookup, maxcode, delt
             return bit, eobrun, mask, BAD_CODE
         bit += np.uint64(size)
         before = k
-        k = _skip_zeros(mask, k, stop, run)
-        bit += _corrections(mask, before, min(k, stop))
+        k = _skip_zeros(mask, k, run)
         if k > stop:
+            bit += _corrections(mask, before, stop)
             return bit, eobrun, mask, BLOCK_OVERFULL
+        bit += np.uint64(k - before - run)  # all that was passed but the zeros
         if size == 1:
             mask |= np.uint64(1) << np.uint64(k)
         k += 1
@@ -139,6 +141,9 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
             mcu_at, state):
     segments = seg_clean.size
     prediction = np.zeros(dc_limit.size, np.int64)
+    blocks = block_component.size
+    places = np.zeros(blocks, np.int64)  # of the blocks of the MCU that comes next
+    mark = np.int16(1 << low)
     mcu = state[0]
     resumed = state[1]
     segment = state[2]
@@ -157,6 +162,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
         last = min(total, (mcu // restart + 1) * restart) if restart > 0 else total
         row = mcu // per_row
         column = mcu - row * per_row
+        at = np.int64(-1)  # the MCU whose places those are
         while mcu < last:
             mcu_at[mcu] = np.int64(bit >> np.uint64(3))
             state[0] = mcu
@@ -166,27 +172,55 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
             for c in range(prediction.size):
                 state[4 + c] = prediction[c]
             if eobrun > 0:  # AC scans hold one component: this MCU is one block of a run
+                if first:  # nothing is coded in all of the run
+                    length = min(eobrun, last - mcu)
+                    mcu_at[mcu : mcu + length] = np.int64(bit >> np.uint64(3))
+                    mcu += length
+                    eobrun -= length
+                    state[0] = mcu - 1
+                    state[3] = eobrun + 1
+                    row = mcu // per_row
+                    column = mcu - row * per_row
+                    continue
                 c = block_component[0]
-                if not first:
-                    mask = masks[base[c] + row * stride[c] + column]
+                place = base[c] + row * stride[c]
+                while eobrun > 0 and mcu < last:
+                    state[0] = mcu
+                    state[1] = np.int64(bit)
+                    state[3] = eobrun
+                    mcu_at[mcu] = np.int64(bit >> np.uint64(3))
+                    mask = masks[place + column]
                     if mask != np.uint64(0):
                         bit += _corrections(mask, start, stop)
                         if bit > stop_bit:
                             return mcu, DATA_ENDS, np.int64(bit), segment
-                eobrun -= 1
-                mcu += 1
-                column += 1
-                if column == per_row:
-                    column = 0
-                    row += 1
+                    eobrun -= 1
+                    mcu += 1
+                    column += 1
+                    if column == per_row:
+                        column = 0
+                        row += 1
+                        place = base[c] + row * stride[c]
                 continue
-            for b in range(block_component.size):
+            if at != mcu or column == 0:
+                for b in range(blocks):
+                    c = block_component[b]
+                    places[b] = base[c] + (row * mcu_height[c] + block_dy[b]) * stride[c] \
+                        + column * mcu_width[c] + block_dx[b]
+            at = mcu + 1
+            for b in range(blocks):
                 c = block_component[b]
-                place = base[c] + (row * mcu_height[c] + block_dy[b]) * stride[c] \
-                    + column * mcu_width[c] + block_dx[b]
-                if start == 0:
+                place = places[b]
+                places[b] += mcu_width[c]
+                if start == 0 and not first:  # one bit a block
+                    if (words[bit >> np.uint64(5)] >> (np.uint64(31) - (
+                            bit & np.uint64(31)))) & np.uint64(1) != np.uint64(0):
+                        dc[place] |= mark
+                    bit += np.uint64(1)
+                    reason = COMPLETE
+                elif start == 0:
                     bit, reason = _dc_block(
-                        words, bit, first, low, place, c, prediction, dc_limit[c], dc_table[c],
+                        words, bit, low, place, c, prediction, dc_limit[c], dc_table[c],
                         lookup, maxcode, delta, symbols, dc)
                 else:
                     before = masks[place]
