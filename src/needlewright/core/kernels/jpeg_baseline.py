@@ -21,6 +21,7 @@ from needlewright.core.kernels.jpeg_bits import (
     CleanScan,
     HuffmanTable,
     decode_symbol,
+    extended,
     is_padding,
 )
 
@@ -171,18 +172,15 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
                     return mcu, BAD_CODE, w * 32 - left, segment
                 length = entry & 0xFF
                 size = entry >> 8
-                if size > 0:
-                    value = np.int64((acc << np.uint64(length)) >> np.uint64(64 - size))
-                    if value < (np.int64(1) << (size - 1)):
-                        value -= (np.int64(1) << size) - 1
-                    prediction[c] += value
-                    if prediction[c] > dc_limit[c] or prediction[c] < -dc_limit[c]:
-                        return mcu, DC_RANGE, w * 32 - left, segment
+                value = prediction[c] + extended(acc << np.uint64(length), size)
+                prediction[c] = value
+                if value > dc_limit[c] or value < -dc_limit[c]:
+                    return mcu, DC_RANGE, w * 32 - left, segment
                 acc <<= np.uint64(length + size)
                 left -= length + size
                 place = base[c] + (row * mcu_height[c] + block_dy[b]) * stride[c] \
                     + column * mcu_width[c] + block_dx[b]
-                dc[place] = prediction[c]
+                dc[place] = value
                 k = np.int64(1)
                 table = ac_table[c]
                 # The first coefficients of the first component are wanted, so one by one.
@@ -201,9 +199,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, steps, maxcode, de
                     left -= length + size
                     k = _advance(k, entry)
                     if size > 0 and 3 <= k <= 4:
-                        value = np.int64((before << np.uint64(length)) >> np.uint64(64 - size))
-                        if value < (np.int64(1) << (size - 1)):
-                            value -= (np.int64(1) << size) - 1
+                        value = extended(before << np.uint64(length), size)
                         if k == 3:
                             edge1[place] = value
                         else:

@@ -36,6 +36,14 @@ def peek64(words, bit):
     return pair << (bit & np.uint64(31))
 
 
+@njit(cache=True, nogil=True, inline="always")
+def extended(word, size):
+    """The value of the `size` bits (0 to 15) at the top of `word` (T.81 F.2.2.1); no branches."""
+    value = np.int64((word >> np.uint64(1)) >> np.uint64(63 - size))
+    room = np.int64(1) << size
+    return value - (room - 1) * np.int64(value < room >> 1)
+
+
 @njit(cache=True, nogil=True)
 def is_padding(words, bit, stop_bit):
     """Whether what is left from `bit` to `stop_bit` is no more than an encoder leaves behind.

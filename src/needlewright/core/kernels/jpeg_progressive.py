@@ -30,6 +30,7 @@ from needlewright.core.kernels.jpeg_bits import (
     CleanScan,
     HuffmanTable,
     decode_symbol,
+    extended,
     is_padding,
     peek64,
 )
@@ -47,14 +48,12 @@ def _dc_block(words, bit, low, place, c, prediction, limit, table, lookup, maxco
     size = np.uint64(entry >> 8)
     if size > np.uint64(15):
         return bit, BAD_CODE
-    if size > np.uint64(0):
-        value = np.int64((word << length) >> (np.uint64(64) - size))
-        if value < (np.int64(1) << (np.int64(size) - 1)):
-            value -= (np.int64(1) << np.int64(size)) - 1
-        prediction[c] += value
-        if abs(prediction[c] << low) > limit:
-            return bit, DC_RANGE
-    dc[place] = np.int16(prediction[c] << low)
+    value = prediction[c] + extended(word << length, np.int64(size))
+    prediction[c] = value
+    value <<= low
+    if value > limit or value < -limit:
+        return bit, DC_RANGE
+    dc[place] = np.int16(value)
     return bit + length + size, COMPLETE
 
 
