@@ -2,16 +2,19 @@
 
 import io
 import os
+import shutil
 import subprocess
 import sys
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
+from needlewright.core import kernels
 from needlewright.core.formats.jpeg import _Walker
 from needlewright.core.formats.jpeg_scans import make_grids
 from needlewright.core.kernels.continuity import strongest_run
@@ -28,11 +31,26 @@ from needlewright.core.kernels.signatures import (
 from needlewright.core.kernels.texture import Texture, classify
 from needlewright.core.sources.memory import MemorySource
 from tests.kernels import reference
-from tests.support import jpeg, scene
+from tests.support import FolderTest, jpeg, scene
 
 PATTERNS = [Pattern(b"\xff\xd8\xff"), Pattern(b"ab", 4, weak=True), Pattern(b"abcd"),
             Pattern(b"xyz", 9), Pattern(b"\x47\x40\0", 0, b"\xff\xf0\0"), Pattern(b"qa", weak=True)]
 TABLE = build_table(PATTERNS)
+
+
+class CacheTest(FolderTest):
+    def test_a_changed_helper_makes_all_kernels_anew(self):
+        """Numba compares a kernel's own file only, and would go on with what a helper was."""
+        folder = self.folder / "kernels"
+        shutil.copytree(Path(kernels.__file__).parent, folder,
+                        ignore=shutil.ignore_patterns("__pycache__"))
+        self.assertEqual(Path(os.environ["NUMBA_CACHE_DIR"]).name, kernels._state())
+        with mock.patch.object(kernels, "__file__", str(folder / "__init__.py")):
+            before = kernels._state()
+            helper = folder / "jpeg_bits.py"
+            text = helper.read_text().replace("SLACK_BYTES = 8", "SLACK_BYTES = 9")
+            helper.write_text(text)
+            self.assertNotEqual(kernels._state(), before)
 
 
 class SignatureKernelTest(unittest.TestCase):

@@ -161,7 +161,8 @@ class _Walker:
             if not block:
                 break
             pieces += block
-            if len(block) >= 4096 and block.count(block[0]) == len(block):
+            if len(block) >= 4096 and block[0] == block[-1] and (
+                    block.count(block[0]) == len(block)):
                 break  # nothing but blank space for a whole block
             whole = np.frombuffer(pieces, np.uint8)
             end = scan_end(whole, max(0, looked - 1))
