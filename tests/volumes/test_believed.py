@@ -6,6 +6,7 @@ import random
 import struct
 import threading
 import unittest
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -15,6 +16,7 @@ from needlewright.core.search.placing import is_blank
 from needlewright.core.search.rivals import Rivals
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.pieces import PiecedSource
+from needlewright.core.sources.source import Span
 from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import (
@@ -32,7 +34,15 @@ from needlewright.core.volumes.ext.inodes import (
     file_extents,
     read_inode,
 )
-from needlewright.core.volumes.ntfs.records import LOST_PARENT, stray_names, stray_tails
+from needlewright.core.volumes.former.leftovers import Medium
+from needlewright.core.volumes.former.ntfs_folders import FolderNames, IndexCollector
+from needlewright.core.volumes.ntfs.reader import NtfsReader
+from needlewright.core.volumes.ntfs.records import (
+    LOST_PARENT,
+    file_name,
+    stray_names,
+    stray_tails,
+)
 
 ROOM = 64 << 20
 
@@ -223,6 +233,40 @@ class StrayNamesTest(unittest.TestCase):
                           (80, b"\0"), (82, b"\1\0"), (82, b"?\0")):
             raw = spoilt[:at] + wrong + spoilt[at + len(wrong) :]
             self.assertEqual(list(stray_tails(raw, 0, len(raw), 4096)), [], (at, wrong))
+
+    def test_index_blocks_that_no_folder_holds(self):
+        headless = index_entry("dawn.jpg", size=77)
+        headless = headless[:16] + struct.pack("<HHI", 16, 0, 2) + headless[24:]
+        entries = (index_entry("BF_0201.JPG", parent=66, ref=90) + headless
+                   + index_entry("BF_0202.JPG", parent=66, ref=91)
+                   + index_entry("BF_0203.JPG", parent=66, ref=92)
+                   + struct.pack("<QHHI", 0, 16, 0, 2))
+        block = bytearray((struct.pack("<4sHHQQIII", b"INDX", 40, 9, 0, 0, 40, 40 + len(entries),
+                                       4072).ljust(64, b"\0") + entries).ljust(4096, b"\0"))
+        for sector in range(1, 9):
+            block[40 + 2 * sector : 42 + 2 * sector] = block[sector * 512 - 2 : sector * 512]
+            block[sector * 512 - 2 : sector * 512] = b"\1\0"
+        block[40:42] = b"\1\0"
+        kept = IndexCollector()
+        kept.look(np.frombuffer(bytes(8192) + bytes(block), np.uint8).reshape(-1, 512), 0)
+        self.assertEqual(kept.blocks, [8192])
+        reader = mock.Mock(spec=NtfsReader)
+        reader.facts, reader.boot = mock.Mock(size=1 << 20), mock.Mock(cluster_size=4096)
+        # 91 has a record with another name: renamed. 92's own record tells its name itself.
+        reader.told_names.return_value = [(91, file_name(index_entry("new.jpg", 66)[16:])),
+                                          (92, file_name(index_entry("BF_0203.JPG", 66)[16:]))]
+        reader.tells.side_effect = lambda number, sequence: number == 91
+        reader.folder.return_value = ("lost folder 66", True)
+        medium = Medium(MemorySource(bytes(8192) + bytes(block)))
+        volume = mock.Mock(span=Span(0, 1 << 20))
+        found = list(FolderNames(medium, volume, reader, kept.blocks).removed())
+        self.assertEqual([(e.path, e.size, e.removed) for e in found],
+                         [("lost folder 66/BF_0201.JPG", 1234, True),
+                          ("lost folder 66/dawn.jpg", 77, True)])
+        reader.folder.assert_called_with(66, 1)
+        spoilt = MemorySource(bytes(8192) + bytes(block[:510]) + b"xx" + bytes(block[512:]))
+        names = FolderNames(Medium(spoilt), volume, reader, [8192, 1 << 30])
+        self.assertEqual(list(names.removed()), [])
 
     def test_noise_holds_no_names(self):
         noise = random.Random(4).randbytes(1 << 16)

@@ -38,6 +38,7 @@ from needlewright.core.volumes.former.leftovers import (
     Collector,
     FormerVolume,
     Medium,
+    StillThere,
     collectors,
 )
 
@@ -207,12 +208,13 @@ def _former(context: Context, scan: _Scan, prover: Prover, resuming: Resuming) -
         readers += trace.former(scan.medium)
     for index, (base, reader) in enumerate(readers):
         host = hosts.get(base) if not isinstance(reader, FormerVolume) else None
-        if host is None:
+        former = host is None and not isinstance(reader, StillThere)
+        if former:
             yield Note("former-volume", {"kind": reader.facts.kind, "start": base,
                                          "bytes": reader.facts.cluster_size})
-        else:
+        elif host is not None:
             yield Note("volume-in-file", {"kind": reader.facts.kind, "path": host.path})
-        prover.begin(reader, base, former=host is None, inside=host.key if host else None)
+        prover.begin(reader, base, former=former, inside=host.key if host else None)
         for entry in _files(context, reader):
             if context.stop.is_set():
                 raise Interrupted

@@ -106,6 +106,10 @@ class FormerVolume(Reader):
         self._inner.claim(extents)
 
 
+class StillThere(Reader):
+    """Leftovers inside a volume that is there now."""
+
+
 @dataclass(frozen=True, slots=True)
 class Leftover:
     """One kind, as its module registers it."""

@@ -41,29 +41,39 @@ class Strays:
         self._given: set[tuple[int, int]] = set()
         # Those of which only size and letters stand, by folder, name and size.
         self._tails: dict[tuple[int, str, int], tuple[FileName, int]] = {}
-        for number in reader.folders():
+        for number, (_, _, _, in_use, _) in reader.folders().items():
             record = reader.record(number)
             if record is None:
                 continue
             at, used = reader.record_at(number), struct.unpack_from("<I", record, 24)[0]
-            self._keep(number, record, at, min(used, len(record)), len(record))
+            # Of a removed folder all entries are leftovers, those in their order too.
+            self._keep(number, record, at, min(used, len(record)) if in_use else 0, len(record))
             for place, block in reader.index_blocks(record, number):
-                self._keep(number, block, place, *index_end(block))
+                start, stop = index_end(block)
+                self._keep(number, block, place, start if in_use else 0, stop)
 
-    def _keep(self, folder: int, raw: bytes, at: int, start: int, stop: int) -> None:
+        folders = reader.folders()
+        for number, record, used in reader.with_leftovers():
+            if number not in folders:  # a file's now: what is left says itself in which folder
+                self._keep(None, record, reader.record_at(number), used, len(record))
+
+    def _keep(self, folder: int | None, raw: bytes, at: int, start: int, stop: int) -> None:
         told = set()
         # The marks at the end may lie over the head of the leftover that follows.
         for ref, sequence, name, inside in stray_names(raw, max(0, start - END_MARKS), stop):
             told.add(inside)
-            if name.parent == LOST_PARENT:  # it stands in its folder's own record
+            if name.parent == LOST_PARENT and folder is not None:  # it stands in its own record
                 name = replace(name, parent=folder)
-            if name.space == DOS_NAME or name.of_folder or name.parent != folder or (
+            known = self._reader.folders() if folder is None else (folder,)
+            if name.space == DOS_NAME or name.of_folder or name.parent not in known or (
                     len(self._names) + len(self._headless) >= MAX_STRAYS):
                 continue
             if ref >= FIRST_USER_RECORD:
                 self._names.setdefault((ref, sequence), (name, at + inside))
             elif ref == 0:
                 self._headless.setdefault((name.stamps[0], name.size), (name, at + inside))
+        if folder is None:
+            return
         for name, inside in stray_tails(raw, start, stop, self._reader.boot.cluster_size):
             if inside not in told and name.space != DOS_NAME and len(self._tails) < MAX_STRAYS:
                 self._tails.setdefault((folder, name.name, name.size),
@@ -89,7 +99,7 @@ class Strays:
         """Files of which no more than a name behind the end of a folder is left."""
         known = {(n.parent, n.name) for n, _ in self._names.values()}
         for (ref, sequence), (name, at) in self._names.items():
-            if not self._record_tells(ref, sequence):
+            if not self._reader.tells(ref, sequence):
                 yield from self._nameless(name, at)
         loose = [(name, at) for key, (name, at) in self._headless.items()
                  if key not in self._given and (name.parent, name.name) not in known]
@@ -110,7 +120,8 @@ class Strays:
         leftovers of such say nothing new."""
         if not wanted:
             return set()
-        return {(name.parent, name.name) for name in self._reader.told_names(removed)} & wanted
+        return {(name.parent, name.name)
+                for _, name in self._reader.told_names(removed)} & wanted
 
     def _nameless(self, name: FileName, at: int) -> Iterator[Entry]:
         """The entry of a name without a record."""
@@ -119,10 +130,3 @@ class Strays:
         if folder is not None:
             yield Entry(path_in(folder[0], name.name), name.size, at, True, name.times(),
                         Placed.NONE)
-
-    def _record_tells(self, number: int, sequence: int) -> bool:
-        """Whether a file's own record is still there, under whatever name."""
-        if number >= self._reader.sequences.size:
-            return False
-        own, in_use = int(self._reader.sequences[number]), bool(self._reader.in_use[number])
-        return own == sequence or (not in_use and own == sequence + 1 & 0xFFFF)

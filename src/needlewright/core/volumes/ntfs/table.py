@@ -301,16 +301,35 @@ class NtfsTable(Reader):
         long = [n for n in names if n.space != DOS_NAME]
         return long or names
 
-    def told_names(self, removed: bool) -> Iterator[FileName]:
-        """The names in the records of all files that are there, folders too; with `removed` those
-        of records out of use too."""
+    def told_names(self, removed: bool) -> Iterator[tuple[int, FileName]]:
+        """(record, name) of all files that are there, folders too; with `removed` those of records
+        out of use too."""
         size = self.boot.record_size
         for first, block, sound in self._blocks():
             flags = np.frombuffer(block, "<u2").reshape(-1, size // 2)[:, 11]
             wanted = np.array(sound, np.bool_) & (((flags & IN_USE) != 0) | removed)
             for row in np.flatnonzero(wanted).tolist():
                 record = block[row * size : (row + 1) * size]
-                yield from self._names(self._all_attributes(record, first + row))
+                for name in self._names(self._all_attributes(record, first + row)):
+                    yield first + row, name
+
+    def with_leftovers(self) -> Iterator[tuple[int, bytes, int]]:
+        """(record, its bytes, those in use) of records behind whose ends something is left."""
+        size = self.boot.record_size
+        for first, block, sound in self._blocks():
+            table = np.frombuffer(block, np.uint8).reshape(-1, size)
+            used = table[:, 24:28].copy().view("<u4")[:, 0].astype(np.int64)
+            behind = (table != 0) & (np.arange(size)[None, :] >= (used + 8)[:, None])
+            wanted = np.array(sound, np.bool_) & (used < size - 64) & behind.any(axis=1)
+            for row in np.flatnonzero(wanted).tolist():
+                yield first + row, block[row * size : (row + 1) * size], int(used[row])
+
+    def tells(self, number: int, sequence: int) -> bool:
+        """Whether a file's own record is still there, under whatever name."""
+        if number >= self.sequences.size:
+            return False
+        own, in_use = int(self.sequences[number]), bool(self.in_use[number])
+        return own == sequence or (not in_use and own == sequence + 1 & 0xFFFF)
 
     def folders(self) -> dict[int, tuple[int, int, int, bool, str]]:
         """record -> (parent, its sequence, own sequence, in use, name) of all folders."""
