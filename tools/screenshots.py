@@ -66,7 +66,7 @@ def main(folder: Path) -> None:
         shoot(window, folder, "intake-empty")
         session = window.session
         session.open_image(image, place / "otter survey", DEMO_TITLE)
-        wait(lambda: session.source is not None and session.desk.idle)
+        wait(lambda: window.tape.volumes_lane is not None and session.desk.idle)
         shoot(window, folder, "intake-light")
         window.show_station(FINDS)
         shoot(window, folder, "finds-empty")
