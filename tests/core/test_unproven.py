@@ -17,17 +17,18 @@ from needlewright.core.checks.grading import AGAINST, PROOF, Grade, judge
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
 from needlewright.core.search.bounds import LEAST_BYTES
-from needlewright.core.search.carving import follow
+from needlewright.core.search.carving import claimed_by, follow
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.structures.stream_end import cut_at_sector, padded_with_zeros
 from needlewright.core.structures.view import View
 from needlewright.core.walks import Break, Check, Facts, Outcome, Walk
 from needlewright.demo.clips import encode
 from tests.cards import contents
-from tests.media import documents, of_format, sounds
+from tests.media import documents, of_format, samples, sounds
 from tests.media.pictures import saved, scene
-from tests.support import finds_on, medium, noise
+from tests.support import camera_jpeg, finds_on, medium, noise
 
+PHOTO = camera_jpeg(3)
 STOP = threading.Event()
 PASS = Check("structure", Outcome.PASS, "structure-ok", {"parts": 1})
 FINE = DecodeReport(True, width=4, height=3)
@@ -245,6 +246,27 @@ class StreamEndTest(unittest.TestCase):
                 doubted = any(c.code == "end-cut" for c in walked.checks)
                 self.assertEqual(doubted, torn, (form, tag[:20]))
                 self.assertEqual(walked.stop, len(data) + (0 if torn else 128))
+
+
+class SwallowedTest(unittest.TestCase):
+    """A file behind the first piece of another: what goes on searching must come to it."""
+
+    def test_nobody_claims_the_file_that_follows_its_first_piece(self):
+        tried = 0
+        for sample in samples():
+            form = formats()[sample.format]
+            for cut in range(4096, len(sample.data) - 2048, 8192):
+                data = sample.data[:cut] + PHOTO + noise(len(sample.data), cut)
+                try:
+                    walked = follow(MemorySource(data), 0, form, STOP)
+                except FormatError:
+                    continue
+                looked_into = any(a <= cut < b for a, b in walked.opaque)
+                tried += 1
+                with self.subTest(sample.variant, name=sample.name, cut=cut):
+                    self.assertTrue(claimed_by(walked, 512) <= cut or looked_into,
+                                    (claimed_by(walked, 512), walked.broken))
+        self.assertGreater(tried, 250)
 
 
 class FormatFaultsTest(unittest.TestCase):

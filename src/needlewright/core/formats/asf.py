@@ -139,7 +139,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         Facts(width, height, duration_s=seconds), asf.parts.before(end),
         checks=(structure(problem, start, len(asf.parts)), samples,
                 end_mark(problem is None, counted=True)),
-        variant=WMV if asf.video else WMA, verified=asf.at if problem else None)
+        variant=WMV if asf.video else WMA,
+        verified=max(start, asf.at - asf.packet_bytes) if problem else None)
 
 
 register(Format(

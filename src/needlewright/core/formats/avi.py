@@ -246,8 +246,8 @@ def _verified(state: _State, start: int, broken: Break | None) -> int | None:
     that is left."""
     if broken is None:
         return None
-    before = state.last_chunk
-    if broken.why == "structure" and before is not None and before < broken.offset:
+    before = start if state.last_chunk is None else state.last_chunk
+    if broken.why == "structure" and before < broken.offset:
         return max(start, before)
     return max(start, broken.offset)
 

@@ -16,6 +16,7 @@ from needlewright.core.structures.tags import closing_tags_end, torn_tag
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
+INFORMATION_BYTES = 42  # the mark and the first block (9.1, 9.2 of RFC 9639: 4 + 4 + 34)
 BLOCK_BYTES = 4 << 20
 MAX_FRAME_BYTES = 1 << 24  # RFC 9639 8.2: frame sizes are 24-bit numbers
 MAX_METADATA = 1000
@@ -108,7 +109,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(state.parts)), coded,
          cut_check() if problem is None and torn_tag(view, end)
          else end_mark(problem is None, counted=True)),
-        share=share, verified=None if problem is None else state.at)
+        # Before the first frame only the stream information is surely its own.
+        share=share, verified=None if problem is None else (
+            state.at if state.frames else start + INFORMATION_BYTES))
 
 
 register(Format(

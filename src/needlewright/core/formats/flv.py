@@ -49,7 +49,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         raise FormatError("header-makes-no-sense", offset=start + 5)
     parts.add("header", start, at + 4)
     at += 4
-    tags, last_ms, video = 0, 0, 0
+    tags, last_ms, video, last_at = 0, 0, 0, at
     script = b""
     problem: FormatError | None = None
     while tags < MAX_TAGS and view.peek(at, 1) in (b"\x08", b"\x09", b"\x12"):
@@ -63,7 +63,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             script = view.take(body, min(end - 4 - body, MAX_SCRIPT))
         parts.add({SCRIPT: "metadata"}.get(kind, "frames"), at, end)
         tags, last_ms, video = tags + 1, max(last_ms, time_ms), video + (kind == VIDEO)
-        at = end
+        last_at, at = at, end
     if not tags:
         raise problem or FormatError("no-clip", offset=start)
     stated, length = _number(script, b"filesize"), _number(script, b"duration")
@@ -86,7 +86,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
               duration_s=round(seconds, 3) or None),
         parts.before(end), checks=(structure(problem, start, len(parts)), samples,
                                    end_mark(problem is None, counted=True)),
-        verified=at if problem else None)
+        verified=last_at if problem else None)  # its size may be all that is left of the last tag
 
 
 def _close(view: View, at: int, last_ms: int) -> bool:

@@ -141,6 +141,7 @@ class _Samples:
     rest_bad: bool  # nothing good follows the first bad one
     judged: bool
     outside: bool
+    sure: int | None  # the last that was judged good: of it only the beginning is known
 
     @property
     def offset(self) -> int:
@@ -171,9 +172,15 @@ def _look_at_samples(state: _State) -> _Samples:
                 first = (place, track, index)
         if good.any() and judged(track):
             last_good = max(last_good, int(track.offsets[good].max()))
+    bound = 1 << 62 if first is None else first[0]
+    sure = max((int(t.offsets[t.offsets < bound].max()) for t in state.tracks
+                if judged(t) and (t.offsets < bound).any()),
+               default=min((int(t.offsets.min()) for t in state.tracks if t.offsets.size),
+                           default=None))
     return _Samples(
         total, bad, min(shares, default=1.0), None if first is None else first[1:],
-        first is not None and last_good < first[0], any(judged(t) for t in state.tracks), outside)
+        first is not None and last_good < first[0], any(judged(t) for t in state.tracks), outside,
+        sure)
 
 
 def _in_data(state: _State, track: Track) -> npt.NDArray[np.bool_]:
@@ -269,7 +276,7 @@ def _judge(state: _State, start: int, problem: FormatError | None) -> Walk:
         place = max(start, min(samples.offset, state.view.stop))
         broken = Break(place, "sample", place, None, {
             "sample": index, "seconds": round(seconds, 3)})
-        verified = max(start, min(samples.offset, end))
+        verified = max(start, min(samples.offset if samples.sure is None else samples.sure, end))
         if samples.rest_bad and state.moov is not None and state.moov.start < samples.offset:
             end = min(end, max(samples.offset, state.moov.stop))
     elif broken is not None and state.moov is not None:
@@ -281,6 +288,7 @@ def _judge(state: _State, start: int, problem: FormatError | None) -> Walk:
     if state.fragmented and not state.closed and broken is None and not padded_with_zeros(
             state.view, end):
         checks[-1] = cut_check()  # further fragments may lie elsewhere
+        verified = None if samples.sure is None else max(start, min(samples.sure, end))
     silent = any(t.coding in SILENT for t in state.tracks if t.handler == b"vide")
     share = round(min(max(share, 0.0), 1.0 if broken is None else 0.9999), 4)
     return Walk(start, end, problem is None, broken, share, facts, state.parts.before(end),

@@ -21,6 +21,7 @@ LOOK_AHEAD_BYTES = 4 << 20
 MIN_PACKS = 2
 LAST_PACK_BYTES = 1 << 18
 MAX_GAP = 90_000 * 60  # of the clock, over damage
+MAX_PACKET = 0xFFFF + 6  # bytes of a packet with its head: the last may be foreign inside
 PACK, SYSTEM = b"\0\0\x01\xba", b"\0\0\x01\xbb"
 
 
@@ -107,7 +108,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         checks=(structure(problem, start, len(parts)), samples,
                 # The end code is optional: without one, the last packet's end has to do.
                 cut_check() if cut else end_mark(problem is None, counted=why != PACKS_END)),
-        verified=None if problem is None else problem.offset)
+        verified=None if problem is None else max(start, problem.offset - MAX_PACKET))
 
 
 def accept(head: bytes) -> bool:

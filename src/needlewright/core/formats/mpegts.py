@@ -137,7 +137,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         parts.before(state.at),
         checks=(structure(problem, start, len(parts)), samples,
                 cut_check() if cut else end_mark(problem is None, counted=True)),
-        variant=TS if plain else M2TS, verified=state.at - state.step if place is None else place)
+        variant=TS if plain else M2TS, verified=max(
+            start, (state.at if place is None else place) - state.step))
 
 
 def accept(head: bytes) -> bool:

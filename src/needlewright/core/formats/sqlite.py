@@ -44,7 +44,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
          Check("index", Outcome.PASS, "schema-there")),
         share=(end - start) / max(1, pages * page_bytes) if pages else 0.5,
-        verified=start + page_bytes if problem else None)
+        # Nothing in a page tells a foreign one.
+        verified=start + page_bytes if problem else None, opaque=[(start + page_bytes, end)])
 
 
 register(Format(
