@@ -107,7 +107,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         checks.append(dimensions(width, height))
     found = finish(start, end, problem, facts, jxl.parts, checks, share=0.5 if problem else 1.0,
                    verified=start + 2 if problem or bare else None,
-                   opaque=[(start, end)])
+                   opaque=[(start + 1, end)])
     return replace(found, tentative=bare)
 
 

@@ -62,10 +62,11 @@ class Strays:
         # The marks at the end may lie over the head of the leftover that follows.
         for ref, sequence, name, inside in stray_names(raw, max(0, start - END_MARKS), stop):
             told.add(inside)
-            if name.parent == LOST_PARENT and folder is not None:  # it stands in its own record
-                name = replace(name, parent=folder)
-            known = self._reader.folders() if folder is None else (folder,)
-            if name.space == DOS_NAME or name.of_folder or name.parent not in known or (
+            if folder is not None and name.parent in (LOST_PARENT, folder):
+                name = self._in_folder(name, folder)  # for it stands in the folder's own records
+            stands = 0 <= name.parent < self._reader.records if folder is None else (
+                name.parent == folder)
+            if name.space == DOS_NAME or name.of_folder or not stands or (
                     len(self._names) + len(self._headless) >= MAX_STRAYS):
                 continue
             if ref >= FIRST_USER_RECORD:
@@ -77,7 +78,11 @@ class Strays:
         for name, inside in stray_tails(raw, start, stop, self._reader.boot.cluster_size):
             if inside not in told and name.space != DOS_NAME and len(self._tails) < MAX_STRAYS:
                 self._tails.setdefault((folder, name.name, name.size),
-                                       (replace(name, parent=folder), at + max(0, inside)))
+                                       (self._in_folder(name, folder), at + max(0, inside)))
+
+    def _in_folder(self, name: FileName, folder: int) -> FileName:
+        _, _, own, in_use, _ = self._reader.folders()[folder]
+        return replace(name, parent=folder, parent_sequence=own if in_use else own - 1)
 
     def name_of(self, number: int, sequence: int, found: list[Attribute]) -> FileName | None:
         """The name that a leftover gives to a removed record that lost its own.
@@ -125,8 +130,7 @@ class Strays:
 
     def _nameless(self, name: FileName, at: int) -> Iterator[Entry]:
         """The entry of a name without a record."""
-        _, _, own, in_use, _ = self._reader.folders()[name.parent]
-        folder = self._reader.folder(name.parent, own if in_use else own - 1)
+        folder = self._reader.folder(name.parent, name.parent_sequence)
         if folder is not None:
             yield Entry(path_in(folder[0], name.name), name.size, at, True, name.times(),
                         Placed.NONE)
