@@ -51,6 +51,13 @@ class SentencesTest(unittest.TestCase):
                             "reason": "no"}
         self.assertIn("card cannot be read from", activity.log_line("volume-unread", noted))
 
+    def test_reasons_of_our_own_are_words_too(self):
+        codes = codes_given_to({"EOFError"}, 0)
+        self.assertEqual(codes, set(errors.REASONS))
+        for code in codes:
+            told = errors.explain(SourceError("nbd-protocol", path="nbd://card", reason=code))
+            self.assertNotIn(code, told)
+
     def test_every_check_and_guard_has_one(self):
         codes = codes_given_to({"Check"}, 2) - {"coded-broken", "decode-"}
         self.assertLessEqual(codes, set(checks.SENTENCES))

@@ -173,6 +173,7 @@ DECODER_SAYS = {
     "no-frame-decodes": "no frame of it decodes",
     "no-frame-there": "no frame there decodes",
     "nothing-decodes": "nothing in it decodes",
+    "source-unreadable": "the source cannot be read here",
 }
 
 

@@ -93,6 +93,14 @@ SENTENCES = {
     "not-yet": "{what} is not part of this version yet.",
 }
 
+# Reasons that are ours; all others are the system's own words.
+REASONS = {
+    "answer-unasked": "an answer came that was not asked for",
+    "connection-ended": "it ended the connection",
+    "greeting-unknown": "it sent no fixed newstyle greeting",
+    "reply-senseless": "it sent a reply that makes no sense",
+    "replies-endless": "it never stops replying",
+}
 SIZES = {"free": "free_size", "need": "need_size", "largest": "largest_size", "was": "was_size",
          "now": "now_size"}
 
@@ -124,6 +132,8 @@ def sentence(code: str, values: dict[str, Any]) -> str:
     for name in ("start", "stop"):
         if isinstance(values.get(name), int):
             filled[f"{name}_place"] = units.place(values[name])
+    if "reason" in values:
+        filled["reason"] = REASONS.get(str(values["reason"]), values["reason"])
     try:
         return SENTENCES[code].format(**filled)
     except (KeyError, IndexError):

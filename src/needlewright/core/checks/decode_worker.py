@@ -136,7 +136,7 @@ class ServedFile(_Addressed):
             self._stdout.flush()
             count = int.from_bytes(self._stdin.read(4), "little")
             if count == UNREADABLE:
-                raise OSError("the source cannot be read here")
+                raise OSError("source-unreadable")
             block = self._stdin.read(count)
             if not block:
                 break

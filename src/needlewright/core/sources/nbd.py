@@ -65,7 +65,7 @@ class NbdSource(Source):
             self._size = _negotiate(self, self._socket)
         except (OSError, EOFError, struct.error) as error:
             self.close()
-            reason = str(error) or "it ended the connection"
+            reason = str(error) or "connection-ended"
             raise SourceError("nbd-protocol", path=address.url, reason=reason) from error
         except SourceError:
             self.close()
@@ -106,7 +106,7 @@ class NbdSource(Source):
                 REQUEST.pack(REQUEST_MAGIC, 0, CMD_READ, self._cookie, offset, length))
             magic, error, cookie = ANSWER.unpack(_receive(self._socket, ANSWER.size))
             if magic != ANSWER_MAGIC or cookie != self._cookie:
-                raise EOFError("an answer that was not asked for")
+                raise EOFError("answer-unasked")
             if error == 0:
                 return memoryview(_receive(self._socket, length))
         except (OSError, EOFError) as problem:
@@ -169,7 +169,7 @@ def _receive(link: socket.socket, length: int) -> bytearray:
     while done < length:
         got = link.recv_into(view[done:])
         if got == 0:
-            raise EOFError("it ended the connection")
+            raise EOFError("connection-ended")
         done += got
     return block
 
@@ -177,7 +177,7 @@ def _receive(link: socket.socket, length: int) -> bytearray:
 def _greet(link: socket.socket) -> None:
     magic, option_magic, flags = HEAD.unpack(_receive(link, HEAD.size))
     if magic != MAGIC or option_magic != OPTION_MAGIC or not flags & FIXED_NEWSTYLE:
-        raise EOFError("no fixed newstyle greeting")
+        raise EOFError("greeting-unknown")
     link.sendall(struct.pack(">I", FIXED_NEWSTYLE | (flags & NO_ZEROES)))
     link.settimeout(READ_SECONDS)
 
@@ -185,7 +185,7 @@ def _greet(link: socket.socket) -> None:
 def _reply(link: socket.socket, option: int) -> tuple[int, bytes]:
     magic, answered, kind, length = OPTION_REPLY.unpack(_receive(link, OPTION_REPLY.size))
     if magic != REPLY_MAGIC or answered != option or length > MAX_REPLY:
-        raise EOFError("a reply that makes no sense")
+        raise EOFError("reply-senseless")
     return kind, bytes(_receive(link, length))
 
 
@@ -214,7 +214,7 @@ def _negotiate(source: NbdSource, link: socket.socket) -> int:
             elif subject == INFO_BLOCK_SIZE and len(told) >= 14:
                 smallest, _, largest = struct.unpack_from(">III", told, 2)
                 source.block_limits(smallest, largest)
-    raise EOFError("it never stops replying")
+    raise EOFError("replies-endless")
 
 
 def _by_export_name(link: socket.socket, name: bytes) -> int:
