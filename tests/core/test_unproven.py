@@ -14,13 +14,18 @@ from PIL import Image
 
 from needlewright.core.checks.decoding import DecodeReport, StreamReport
 from needlewright.core.checks.grading import AGAINST, PROOF, Grade, judge
+from needlewright.core.contents import Stretches
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
 from needlewright.core.search.bounds import LEAST_BYTES
 from needlewright.core.search.carving import claimed_by, follow
+from needlewright.core.search.placing import Fate, Placing
+from needlewright.core.search.record_finds import RecordCase, find_from
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.structures.stream_end import cut_at_sector, padded_with_zeros
 from needlewright.core.structures.view import View
+from needlewright.core.volumes.base import Entry, Placed
 from needlewright.core.walks import Break, Check, Facts, Outcome, Walk
 from needlewright.demo.clips import encode
 from tests.cards import contents
@@ -232,7 +237,25 @@ class StreamEndTest(unittest.TestCase):
             self.assertEqual((walked.unproven, walked.broken), ("", None))
         at = len(summed) - 3000
         spoilt = summed[:at] + bytes([summed[at] ^ 4]) + summed[at + 1 :]
-        self.assertTrue(follow(MemorySource(spoilt), 0, formats()["mp3"], STOP).unproven)
+        walked = follow(MemorySource(spoilt), 0, formats()["mp3"], STOP)
+        self.assertEqual([c.code for c in walked.checks if c.outcome in AGAINST], ["sum-differs"])
+
+    def test_a_live_file_may_differ_from_its_encoder_s_sum_and_a_removed_one_not(self):
+        summed = sounds.encode("mp3", "libmp3lame", 9)
+        at = len(summed) - 3000
+        spoilt = summed[:at] + bytes([summed[at] ^ 4]) + summed[at + 1 :]
+        walked = follow(MemorySource(spoilt), 0, formats()["mp3"], STOP)
+        thread = PiecedSource(MemorySource(spoilt), ((0, len(spoilt)),))
+        report = DecodeReport(True, None, streams=(
+            StreamReport("audio", 79, 79, 0, None, None, None, (), 2.0),))
+        for removed, grade in ((False, Grade.WHOLE), (True, Grade.PARTIAL)):
+            entry = Entry("calls.mp3", len(spoilt), 0, removed, placed=Placed.EXACT,
+                          extents=((0, len(spoilt)),))
+            placing = Placing(Fate.THERE, Stretches(((0, len(spoilt)),)), formats()["mp3"],
+                              walked)
+            case = RecordCase(walked, "mp3", entry=entry, placing=placing, thread=thread,
+                              exact=True)
+            self.assertIs(find_from(case, report, "records", 512).grade, grade)
 
     def test_a_closing_tag_in_another_files_cluster(self):
         sound = next(s.data for s in of_format("mp3") if s.name == "bare")

@@ -26,6 +26,7 @@ from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 MIN_FRAMES = 12  # fewer, without a tag before them, are too little to tell from chance
 MAX_PADDING = 4096
 BLOCK_BYTES = 1 << 20
+SUM = "encoder's sum"
 ENCODERS = (b"LAM", b"Lav", b"L3.")  # that write a sum of the frames beside their name
 LAYERS = (b"\xff\xfb", b"\xff\xfa", b"\xff\xf3", b"\xff\xf2", b"\xff\xe3", b"\xff\xfd",
           b"\xff\xfc", b"\xff\xf5")
@@ -147,12 +148,15 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     sure = sure if foreign is None else foreign
     cut = problem is None and (torn_tag(view, end) or (
         stated is None and end == chain.stop and cut_at_sector(view, end, (view.take(first, 2),))))
+    sums = [] if summed is None or problem is not None else [
+        Check(SUM, Outcome.PASS, "sum-agrees", content=True) if proven
+        else Check(SUM, Outcome.DOUBT, "sum-differs", content=True)]
     return finish(
         start, end, problem, Facts(duration_s=seconds or None), parts,
-        (structure(problem, start, len(parts)), samples,
+        (structure(problem, start, len(parts)), samples, *sums,
          cut_check() if cut else end_mark(problem is None, counted=True)),
         share=share, verified=sure,
-        unproven="coding-silent" if not proven and (stated is None or summed) else "")
+        unproven="coding-silent" if stated is None and summed is None else "")
 
 
 def accept(head: bytes) -> bool:
