@@ -248,8 +248,11 @@ class StreamEndTest(unittest.TestCase):
         thread = PiecedSource(MemorySource(spoilt), ((0, len(spoilt)),))
         report = DecodeReport(True, None, streams=(
             StreamReport("audio", 79, 79, 0, None, None, None, (), 2.0),))
-        for removed, grade in ((False, Grade.WHOLE), (True, Grade.PARTIAL)):
-            entry = Entry("calls.mp3", len(spoilt), 0, removed, placed=Placed.EXACT,
+        # Exact records only: one whose chain is doubtful says nothing of what is there.
+        for removed, placed, grade in ((False, Placed.EXACT, Grade.WHOLE),
+                                       (False, Placed.CHAIN, Grade.PARTIAL),
+                                       (True, Placed.EXACT, Grade.PARTIAL)):
+            entry = Entry("calls.mp3", len(spoilt), 0, removed, placed=placed,
                           extents=((0, len(spoilt)),))
             placing = Placing(Fate.THERE, Stretches(((0, len(spoilt)),)), formats()["mp3"],
                               walked)

@@ -85,10 +85,6 @@ def find_from(case: RecordCase, report: DecodeReport | None, step: str, sector: 
     if not entry.removed:  # it is there as its owner left it, whatever changed it since
         checks = [replace(c, outcome=Outcome.NOT_APPLICABLE, code="sum-of-before")
                   if c.code == "sum-differs" else c for c in checks]
-        if grade is Grade.PARTIAL and found.share >= 1.0 and placing.walk is not None and (
-                placing.walk.broken is None) and not any(
-                    c.outcome in AGAINST or c.outcome is Outcome.NOT_MADE for c in checks):
-            grade = Grade.WHOLE
     if case.exact and not placing.reused and entry.placed is Placed.EXACT:
         # Nothing in the content tells, but the file system does, and nobody else was there.
         checks = [Check(c.name, Outcome.PASS, "content-by-record", content=True)
