@@ -341,7 +341,8 @@ class Session(QObject):
         """A finished copy has told the job its hash."""
         if self.copies.work is not None or self.source is None:
             return
-        self.refresh_board()
+        if self.copies.verifying is None:  # which tells ten times a second, and changes no job
+            self.refresh_board()
         self._search_the_rest()
 
     # delivering
