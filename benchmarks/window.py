@@ -23,7 +23,7 @@ from needlewright.app.main import application, make_window
 from needlewright.app.settings import Settings
 from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.app.widgets.tape import Tape
-from needlewright.app.window import FINDS
+from needlewright.app.window import FINDS, MainWindow
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.finds import Find
@@ -87,6 +87,14 @@ def until_the_demo_is_open() -> None:
               "(card already drawn)")
 
 
+def _shown(folder: Path) -> MainWindow:
+    """A window of the usual size, with settings of its own in `folder`."""
+    window = make_window(Settings(folder / "settings.json"))
+    window.resize(1280, 800)
+    window.show()
+    return window
+
+
 def _until(ready: Callable[[], bool]) -> None:
     while not ready():
         application().processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 20)
@@ -97,9 +105,7 @@ def answers_while_searching() -> None:
     warm()  # as the program does behind its window
     with tempfile.TemporaryDirectory() as scratch:
         app = application()
-        window = make_window(Settings(Path(scratch) / "settings.json"))
-        window.resize(1280, 800)
-        window.show()
+        window = _shown(Path(scratch))
         window.session.open_image(build(), Path(scratch) / "job")
         _until(lambda: window.session.source is not None)
         window.show_station(FINDS)
@@ -158,9 +164,7 @@ def scrolls_while_searching() -> None:
         folder = Path(scratch)
         job = fill(folder, FEWER)
         app = application()
-        window = make_window(Settings(folder / "settings.json"))
-        window.resize(1280, 800)
-        window.show()
+        window = _shown(folder)
         app.processEvents()
         window.session.open_job(job)
         _until(lambda: window.session.source is not None)
@@ -196,9 +200,7 @@ def tray_while_writing() -> None:
         folder = Path(scratch)
         job = fill(folder, PRESSED_AMONG)
         app = application()
-        window = make_window(Settings(folder / "settings.json"))
-        window.resize(1280, 800)
-        window.show()
+        window = _shown(folder)
         window.session.open_job(job)
         _until(lambda: window.session.source is not None)
         window.show_station(FINDS)
@@ -250,9 +252,7 @@ def main() -> None:
         folder = Path(scratch)
         job = fill(folder)
         app = application()
-        window = make_window(Settings(folder / "settings.json"))
-        window.resize(1280, 800)
-        window.show()
+        window = _shown(folder)
         began, slowest = time.perf_counter(), 0.0
         window.session.open_job(job)
         window.show_station(FINDS)
