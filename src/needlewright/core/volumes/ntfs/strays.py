@@ -113,8 +113,9 @@ class Strays:
             if (name.parent, name.name) not in there:
                 there.add((name.parent, name.name))
                 yield from self._nameless(name, at)
+        told = known | there | {(name.parent, name.name) for name, _ in self._headless.values()}
         tails = [(name, at) for name, at in self._tails.values()
-                 if (name.parent, name.name) not in known | there]
+                 if (name.parent, name.name) not in told]
         there = self._told_among({(name.parent, name.name) for name, _ in tails}, True)
         for name, at in tails:
             if (name.parent, name.name) not in there:
