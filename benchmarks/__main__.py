@@ -51,7 +51,10 @@ with open(path, "rb") as medium:
     for offset, size, kind in listed:
         medium.seek(offset)
         data = io.BytesIO(medium.read(size))
-        if kind in ("jpeg", "png"):
+        if kind == "heic":
+            import pillow_heif
+            pillow_heif.register_heif_opener()
+        if kind in ("jpeg", "png", "heic"):
             Image.open(data).load()
             continue
         with av.open(data, "r", metadata_errors="replace") as clip:

@@ -27,12 +27,58 @@ def request(data: bytes, name: str = "JPEG", preview: tuple[int, int] | None = N
 class StripTest(unittest.TestCase):
     """The frames of a clip's strip, against decoding all of it."""
 
-    def strip(self, data):
-        answer, (first, strip) = worker_clips.look(
-            io.BytesIO(data), {"side": 360, "turn": 1}, lambda: None)
-        self.assertTrue(answer["ok"], answer)
-        self.assertTrue(first)
+    def strip(self, data, task=worker_clips.look, ok=True):
+        answer, (first, strip) = task(io.BytesIO(data), {
+            "side": 360, "turn": 1, "strip": True, "format": "CLIP"}, lambda: None)
+        self.assertEqual(answer["ok"], ok, answer)
+        self.assertEqual(bool(first), task is worker_clips.look)
         return Image.open(io.BytesIO(strip)).convert("RGB")
+
+    def cells(self, shown):
+        self.assertEqual(shown.height, worker_clips.STRIP_HEIGHT)
+        wide = shown.width // 10
+        return [shown.crop((wide * i, 0, wide * i + wide, shown.height)) for i in range(10)]
+
+    def apart(self, box, frame):
+        off = ImageChops.difference(box, frame.convert("RGB").resize(box.size))
+        return sum(ImageStat.Stat(off).mean) / 3
+
+    def test_out_of_the_pass_over_all_frames(self):
+        """The last key frame since the moment before, else the frame of the moment."""
+        for container, coding, apart in (("mp4", "libx264", "20"), ("avi", "mpeg4", "30"),
+                                         ("mp4", "libx264", "250"), ("mpegts", "mpeg2video", "9")):
+            with self.subTest(coding, apart=apart):
+                data = clips.encode(container, coding, None, seed=44, frames=120,
+                                    coder={"g": apart})
+                with av.open(io.BytesIO(data)) as whole:
+                    stream = whole.streams.video[0]
+                    begins = (whole.start_time or 0) / 1_000_000
+                    length = worker_clips._duration(whole, stream)
+                    frames = [(f.time, f.key_frame, f.to_image()) for f in whole.decode(stream)]
+                before = -1.0
+                for index, box in enumerate(self.cells(self.strip(data, worker_clips.every_frame))):
+                    moment = begins + length * index / 10 + 0.001
+                    since = [f for f in frames if before < f[0] <= moment] or frames[:1]
+                    chosen = ([f for f in since if f[1]] or since)[-1]
+                    self.assertLess(self.apart(box, chosen[2]), 12, index)
+                    before = moment
+
+    def test_what_does_not_decode_is_blank_in_it(self):
+        data = bytearray(clips.encode("mp4", "libx264", None, seed=44, frames=120,
+                                      coder={"g": "10"}))
+        first, size = data.index(b"mdat") + 4, len(data)
+        middle, late = first + (size - first) * 45 // 100, first + (size - first) * 8 // 10
+        data[middle:late] = bytes(late - middle)
+        cells = self.cells(self.strip(bytes(data), worker_clips.every_frame, ok=False))
+        blank = Image.new("RGB", cells[0].size, (38, 42, 44))
+        empty = [self.apart(box, blank) < 2 for box in cells]
+        self.assertEqual((empty[:4], any(empty), empty[9]), ([False] * 4, True, False))
+
+    def test_one_picture_at_once_where_no_strip_is_wanted(self):
+        data = clips.encode("mp4", "libx264", None, seed=44, frames=50)
+        answer, (first, strip) = worker_clips.look(
+            io.BytesIO(data), {"side": 360, "turn": 1, "strip": False}, lambda: None)
+        self.assertEqual((answer["ok"], bool(first), strip), (True, True, b""))
 
     def test_each_is_the_key_frame_before_its_moment(self):
         for container, coding, apart in (("mp4", "libx264", "20"), ("matroska", "libvpx-vp9", "30"),
@@ -45,15 +91,10 @@ class StripTest(unittest.TestCase):
                     begins = (whole.start_time or 0) / 1_000_000
                     length = worker_clips._duration(whole, stream)
                     keys = [(f.time, f.to_image()) for f in whole.decode(stream) if f.key_frame]
-                shown = self.strip(data)
-                self.assertEqual(shown.height, worker_clips.STRIP_HEIGHT)
-                wide = shown.width // 10
-                for cell in range(10):
-                    moment = begins + length * cell / 10 + 0.001
+                for index, box in enumerate(self.cells(self.strip(data))):
+                    moment = begins + length * index / 10 + 0.001
                     near = [image for at, image in keys if at <= moment][-1]
-                    box = shown.crop((wide * cell, 0, wide * cell + wide, shown.height))
-                    off = ImageChops.difference(box, near.convert("RGB").resize(box.size))
-                    self.assertLess(sum(ImageStat.Stat(off).mean) / 3, 12, cell)
+                    self.assertLess(self.apart(box, near), 12, index)
 
     def test_a_damaged_key_frame_is_passed_over(self):
         data = bytearray(clips.encode("mp4", "libx264", None, seed=44, frames=120))

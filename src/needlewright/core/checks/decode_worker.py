@@ -5,10 +5,10 @@ tells, as `missing`, what the kernel could not take away from it (see `confine`)
 of JSON on standard input: `path`, `extents` ([[offset, length], ...], bytes), `payload` (so many
 bytes follow) or `served` (so many bytes, which it asks for piece by piece), `format` (as in
 `Format.decoder`), `task` ("picture", "look", "frames" or "still"), `preview` ([start, stop] in the
-file), `inset` (show that as well), `side` (pixels of what is shown), `turn` (EXIF orientation),
-`seconds`. Answers are lines of JSON: `alive` now and then from long work; `want` (offset, length)
-where bytes are asked for, which come behind their count in four bytes; and at last one whose
-`blobs` says how many bytes of JPEG follow, one number a picture.
+file), `inset` (show that as well), `strip` (ten frames of a clip), `side` (pixels of what is
+shown), `turn` (EXIF orientation), `seconds`. Answers are lines of JSON: `alive` now and then from
+long work; `want` (offset, length) where bytes are asked for, which come behind their count in four
+bytes; and at last one whose `blobs` says how many bytes of JPEG follow, one number a picture.
 
 Imports neither NumPy nor numba unless a file needs a decoder that does: each worker would carry
 their memory.

@@ -46,7 +46,8 @@ class DecodeRequest:
     `preview`: span of the embedded preview inside the file, bytes from its start. `task`: PICTURE;
     for clips and sound LOOK (first frame and strip), FRAMES (all of it) or STILL (the frame at
     `seconds`). `side`: pixels of what is shown; `turn`: EXIF orientation of what does not say it
-    itself. `inset`: show the preview as a picture of its own, too.
+    itself. `inset`: show the preview as a picture of its own, too. `strip`: ten frames of a clip,
+    out of the pass over FRAMES or, slower, at LOOK.
     """
 
     source: Source
@@ -59,12 +60,13 @@ class DecodeRequest:
     turn: int = 1
     seconds: float = 0.0
     inset: bool = False
+    strip: bool = False
 
     def message(self) -> bytes:
         head: dict[str, Any] = {
             "format": self.format, "side": self.side, "preview": self.preview,
             "task": self.task, "turn": self.turn, "seconds": self.seconds,
-            "inset": self.inset}
+            "inset": self.inset, "strip": self.strip}
         pieces = self._pieces()
         if pieces is not None:
             head["path"], head["extents"] = pieces
@@ -150,7 +152,7 @@ def _report(answer: dict[str, Any], blobs: list[bytes], task: str) -> DecodeRepo
         StreamReport(**{**s, "damaged": tuple((a, b) for a, b in s["damaged"])})
         for s in answer.get("streams", ()))
     second = blobs[1] if len(blobs) > 1 else b""
-    strip, inset = (second, b"") if task == LOOK else (b"", second)
+    strip, inset = (second, b"") if task in (LOOK, FRAMES) else (b"", second)
     return DecodeReport(
         bool(answer["ok"]), answer.get("error"), answer.get("text", ""), answer.get("width"),
         answer.get("height"), blobs[0] if blobs else b"", answer.get("preview"),

@@ -6,26 +6,32 @@ the one that is named.
 
 from __future__ import annotations
 
-import contextlib
 import io
 from array import array
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import av
 from PIL import Image, ImageDraw
 
 from needlewright.core.checks.worker_pictures import thumbnail
+from needlewright.core.checks.worker_strip import (
+    MAX_TRIES,
+    STRIP_FRAMES,
+    STRIP_HEIGHT,
+    KeyFrames,
+    Passing,
+    sheet,
+    small,
+)
 
 av.logging.set_level(av.logging.PANIC)
 # Give up on errors; leave out the arithmetic on pixels that nobody will see and that cannot fail.
 STRICT = {"err_detect": "explode", "skip_loop_filter": "all", "skip_idct": "all"}
 CONCEALING = {"h264", "hevc"}  # decoders that say of each frame whether they concealed something
 NUMBERED = ("mpegts",)  # packets are lost there without any decoder's concealing a thing
-STRIP_FRAMES = 10
-STRIP_HEIGHT = 90
 NOT_BLACK = 24  # mean grey level
-MAX_TRIES = 400  # packets looked at for one frame
 WAVE_SIZE = (360, 200)
 LONG_S = 20.0
 MAX_DAMAGED = 200  # stretches that are listed
@@ -70,56 +76,6 @@ def _frame_from(container: Any, stream: Any, seconds: float | None) -> Any:
     return last
 
 
-class _KeyFrames:
-    """Key frames by time. A decoder holds a picture back until later ones have come: each is
-    decoded alone and fetched at once, and one that was fetched last is not decoded again."""
-
-    def __init__(self, container: Any, stream: Any) -> None:
-        self._container, self._stream = container, stream
-        self._last: Any = None
-        self._place: tuple[int | None, int | None] | None = None
-
-    def at(self, seconds: float | None) -> Any:
-        """The key frame at or before `seconds` into the clip that decodes, else one behind it, or
-        None."""
-        if seconds is not None:
-            begins = self._container.start_time or 0  # transport streams count from anywhere
-            try:
-                self._container.seek(begins + int(seconds * 1_000_000), backward=True)
-            except av.error.FFmpegError:
-                return None
-        try:
-            for tries, packet in enumerate(self._container.demux(self._stream)):
-                if packet.is_keyframe and packet.size:
-                    place = packet.pts, packet.pos
-                    if place == self._place:
-                        return self._last
-                    frame = self._decoded(packet)
-                    if frame is not None:
-                        self._last, self._place = frame, place
-                        return frame
-                if tries > MAX_TRIES:
-                    break
-        except (av.error.FFmpegError, EOFError):
-            pass
-        return None
-
-    def _decoded(self, packet: Any) -> Any:
-        context = self._stream.codec_context
-        frames: list[Any] = []
-        for each in (packet, None):
-            with contextlib.suppress(av.error.FFmpegError, EOFError):
-                frames += context.decode(each)
-        context.flush_buffers()
-        return frames[0] if frames else None
-
-
-def _small(frame: Any, height: int) -> Image.Image:
-    width = max(2, round(frame.width * height / max(1, frame.height)))
-    picture: Image.Image = frame.reformat(width=width, height=height, format="rgb24").to_image()
-    return picture
-
-
 def _duration(container: Any, stream: Any) -> float:
     if stream.duration and stream.time_base:
         return float(stream.duration * stream.time_base)
@@ -132,7 +88,7 @@ def _mean(picture: Image.Image) -> float:
 
 def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
         dict[str, Any], list[bytes]]:
-    """(answer, [first frame that is not black, strip of ten frames])."""
+    """(answer, [first frame that is not black, strip of ten frames where one is asked for])."""
     answer: dict[str, Any] = {"ok": False, "error": None}
     try:
         with _open(source) as container:
@@ -143,28 +99,30 @@ def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
             stream = videos[0]
             answer["width"], answer["height"] = stream.width, stream.height
             length = _duration(container, stream)
-            first, last, keys = None, None, _KeyFrames(container, stream)
-            strip: list[Image.Image] = []
+            first, last, keys = None, None, KeyFrames(container, stream)
+            strip: list[Image.Image | None] = []
             for index in range(STRIP_FRAMES):
                 alive()
                 at = None if length <= 0 or index == 0 else length * index / STRIP_FRAMES
                 frame = keys.at(at)
                 if frame is None:
                     continue
-                strip.append(strip[-1] if frame is last else _small(frame, STRIP_HEIGHT))
+                if frame is not last:
+                    shown = small(frame, STRIP_HEIGHT)
+                strip.append(shown)
                 last = frame
-                if first is None or (first[1] < NOT_BLACK <= _mean(strip[-1])):
+                if first is None or (first[1] < NOT_BLACK <= _mean(shown)):
                     side = min(request["side"], max(frame.width, frame.height))
                     high = max(2, round(side * frame.height / max(frame.width, frame.height)))
-                    first = (_small(frame, high), _mean(strip[-1]))
-                if length <= 0:
+                    first = (small(frame, high), _mean(shown))
+                if length <= 0 or not (request["strip"] or first[1] < NOT_BLACK):
                     break
             if first is None:
                 answer["error"], answer["text"] = "undecodable", "no-frame-decodes"
                 return answer, [b"", b""]
             answer["ok"] = True
             return answer, [thumbnail(first[0], request["side"], request.get("turn", 1)),
-                            _strip(strip)]
+                            sheet(strip) if request["strip"] else b""]
     except MemoryError:
         answer["error"] = "memory"
     except Exception as error:
@@ -174,17 +132,6 @@ def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
 
 def _text(error: Exception) -> str:
     return (getattr(error, "strerror", None) or str(error) or type(error).__name__)[:200]
-
-
-def _strip(frames: list[Image.Image]) -> bytes:
-    """The frames side by side, as one JPEG."""
-    width = max(frame.width for frame in frames)
-    sheet = Image.new("RGB", (width * len(frames), STRIP_HEIGHT))
-    for index, frame in enumerate(frames):
-        sheet.paste(frame, (index * width, 0))
-    out = io.BytesIO()
-    sheet.save(out, "JPEG", quality=78)
-    return out.getvalue()
 
 
 class _Track:
@@ -234,7 +181,8 @@ class _Track:
 
 def every_frame(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
         dict[str, Any], list[bytes]]:
-    """(answer with what every stream showed, [picture of the sound where there is no other]).
+    """(answer with what every stream showed, [picture of the sound where there is no other, the
+    strip of ten frames where one is asked for]).
 
     What a decoder told to be strict objects to is decoded once more by one that is not: where that
     neither fails nor conceals anything, the objection was to form (superfluous information that is
@@ -242,14 +190,15 @@ def every_frame(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> 
     """
     answer: dict[str, Any] = {"ok": False, "error": None, "streams": []}
     wave = _Wave() if request["format"] == "SOUND" else None
+    shown = _Shown(wave, request["strip"])
     try:
-        tracks = _decode_all(source, answer, wave, alive, strict=True)
+        tracks = _decode_all(source, answer, shown, alive, strict=True)
         bad = {track.coding for track in tracks if track.bad}
         if bad and bad <= CONCEALING and answer["error"] is None and (
                 answer["container"] not in NUMBERED):
             again: dict[str, Any] = {"error": None}
             source.seek(0)
-            lenient = _decode_all(source, again, None, alive, strict=False)
+            lenient = _decode_all(source, again, _Shown(), alive, strict=False)
             if again["error"] is None and not any(track.bad for track in lenient):
                 tracks = lenient
         answer["streams"] = [track.facts() for track in tracks]
@@ -263,10 +212,21 @@ def every_frame(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> 
     except Exception as error:
         answer["error"], answer["text"] = "undecodable", _text(error)
     answer.pop("container", None)
-    return answer, [wave.picture() if wave is not None and answer["streams"] else b""]
+    return answer, [wave.picture() if wave is not None and answer["streams"] else b"",
+                    shown.strip.picture() if shown.strip is not None else b""]
 
 
-def _decode_all(source: io.RawIOBase, answer: dict[str, Any], wave: _Wave | None, alive: Alive,
+@dataclass(slots=True)
+class _Shown:
+    """What is drawn while everything is decoded. `wanted`: a strip of the first pictures."""
+
+    wave: _Wave | None = None
+    wanted: bool = False
+    strip: Passing | None = None
+    index: int = -1  # of the strip's stream
+
+
+def _decode_all(source: io.RawIOBase, answer: dict[str, Any], shown: _Shown, alive: Alive,
                 strict: bool) -> list[_Track]:
     """Decode everything; what each stream showed. Errors of the container go into `answer`."""
     tracks: dict[int, _Track] = {}
@@ -275,28 +235,38 @@ def _decode_all(source: io.RawIOBase, answer: dict[str, Any], wave: _Wave | None
         streams = _streams(container, ("video", "audio"), strict=strict)
         for stream in streams:
             tracks[stream.index] = _Track(stream)
-            if wave is not None and stream.type == "audio":
-                wave.thin_out(_duration(container, stream))
+            if shown.wave is not None and stream.type == "audio":
+                shown.wave.thin_out(_duration(container, stream))
+            if shown.wanted and shown.strip is None and stream.type == "video":
+                begins = (container.start_time or 0) / 1_000_000
+                shown.strip = Passing(begins, _duration(container, stream))
+                shown.index = stream.index
             if stream.type == "video" and "width" not in answer:
                 answer["width"], answer["height"] = stream.width, stream.height
         try:
             for packet in container.demux(streams) if streams else ():
                 alive()
-                _decode(packet, tracks[packet.stream.index], wave)
+                _decode(packet, tracks[packet.stream.index], shown)
         except av.error.FFmpegError as error:
             answer["text"] = _text(error)
             answer["error"] = "undecodable"
     return list(tracks.values())
 
 
-def _decode(packet: Any, track: _Track, wave: _Wave | None) -> None:
+def _decode(packet: Any, track: _Track, shown: _Shown) -> None:
     failed = False
+    strip = shown.strip if packet.stream.index == shown.index else None
+    if strip is not None and packet.size and packet.pts is not None:
+        strip.expect(packet.pts * track.base)
     try:
         for frame in packet.decode():
             track.frames += 1
-            failed = failed or bool(getattr(frame, "is_corrupt", False))
-            if wave is not None and track.kind == "audio":
-                wave.take(frame)
+            corrupt = bool(getattr(frame, "is_corrupt", False))
+            failed = failed or corrupt
+            if strip is not None:
+                strip.take(frame, not corrupt)
+            elif shown.wave is not None and track.kind == "audio":
+                shown.wave.take(frame)
     except av.error.FFmpegError:
         failed = True
     if packet.size:
@@ -363,7 +333,7 @@ def still(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
             answer["at"] = frame.time
             side = min(request["side"], max(frame.width, frame.height))
             high = max(2, round(side * frame.height / max(frame.width, frame.height)))
-            return answer, [thumbnail(_small(frame, high), request["side"],
+            return answer, [thumbnail(small(frame, high), request["side"],
                                       request.get("turn", 1))]
     except MemoryError:
         answer["error"] = "memory"

@@ -51,7 +51,8 @@ def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
         return None
     asked = _request(case, source)
     if decoder == CLIP:
-        return replace(case, task=LOOK), replace(asked, task=LOOK), False
+        # Where all frames are decoded anyway, the strip comes out of that.
+        return replace(case, task=LOOK), replace(asked, task=LOOK, strip=not every_frame), False
     if decoder == SOUND:
         return all_frames(case, source) if every_frame else None
     preview = None
@@ -62,7 +63,7 @@ def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
 
 def all_frames(case: Case, source: Source) -> tuple[Case, DecodeRequest, bool]:
     """The question whether all of a clip or a sound decodes; it can wait."""
-    asked = replace(_request(case, source), task=FRAMES)
+    asked = replace(_request(case, source), task=FRAMES, strip=case.variant.decoder == CLIP)
     if case.walk.clip is not None:
         start, stop = case.walk.clip
         asked = replace(asked, extents=((start, stop - start),), format=CLIP, turn=1)
@@ -95,13 +96,14 @@ def find_of(case: Case, report: DecodeReport | None, step: str,
         # What begins inside a sector of a broken file was embedded in it.
         grade = Grade.REMNANT
     shown = report if report is not None and report.thumbnail else case.looked
+    row = report if report is not None and report.strip else case.looked
     find = Find(
         variant.name, variant.kind, variant.extension,
         Stretches(((walk.start, walk.stop - walk.start),)), grade, verdict.share, (step,),
         verdict.checks, _facts(walk, report, case.looked), walk.parts, walk.preview,
         verdict.damage_row, shown.thumbnail if shown else b"",
         inside=None if case.parent is None else key_of(case.parent[1], case.parent[0]),
-        strip=case.looked.strip if case.looked else b"", broken=walk.broken)
+        strip=row.strip if row else b"", broken=walk.broken)
     return find, verdict
 
 
