@@ -1,4 +1,4 @@
-"""`python -m benchmarks.pace [RUNS]`: the search of a season's card against decoding its files once.
+"""`python -m benchmarks.pace [RUNS]`: the search of a season's card against decoding it once.
 
 Decoding once is what Pillow and PyAV do with the same files in two processes, one thread each. Both
 are measured in CPU seconds of all processes, and in wall time, which means something on an idle

@@ -1,8 +1,8 @@
 """A season's card for the pace benchmark: 300 photos of 8 to 24 megapixels and 40 clips of 720p to
 2160p, written one behind another, as a card that was filled in order.
 
-Photos are JPEG as cameras write them (baseline in 4:2:0, 4:2:2 and 4:4:4, some progressive, EXIF with
-a thumbnail) and HEIC; clips are H.264 and HEVC with sound. Everything carries the noise of a
+Photos are JPEG as cameras write them (baseline in 4:2:0, 4:2:2 and 4:4:4, some progressive, with an
+EXIF thumbnail) and HEIC; clips are H.264 and HEVC with sound. Everything carries the noise of a
 sensor: shot noise that grows with the light, blurred a little as by demosaicing.
 
 `python -m benchmarks.season` builds it ahead of time; some ten minutes, 2 GB in the user's cache.

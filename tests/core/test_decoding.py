@@ -6,11 +6,14 @@ import signal
 import struct
 import unittest
 import zlib
+from unittest import mock
 
 import av
+from hypothesis import example, given
+from hypothesis import strategies as st
 from PIL import Image, ImageChops, ImageStat
 
-from needlewright.core.checks import worker_clips
+from needlewright.core.checks import worker_clips, worker_pictures
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.sources.memory import MemorySource
 from tests.core.test_png import chunk
@@ -101,6 +104,33 @@ class StripTest(unittest.TestCase):
         at = data.index(b"mdat") + 4
         data[at + 40 : at + 3000] = bytes(2960)
         self.assertGreater(self.strip(bytes(data)).width, 0)
+
+
+class WitnessTest(unittest.TestCase):
+    """The picture against its own thumbnail."""
+
+    @given(st.integers(1, 12_000), st.integers(1, 12_000), st.integers(1, 400),
+           st.integers(1, 400))
+    @example(750, 500, 160, 120)  # 24 megapixels, as most cameras take them
+    def test_boxes_stay_inside(self, width, height, wide, high):
+        picture, small = (mock.Mock(width=w, height=h, size=(w, h)) for w, h in (
+            (width, height), (wide, high)))
+        boxes = [(small, worker_pictures._letterbox(small, width, height))]
+        crop = worker_pictures._crop(picture, wide, high)
+        for of, (left, top, right, below) in boxes + ([(picture, crop)] if crop else []):
+            self.assertTrue(0 <= left < right <= of.width and 0 <= top < below <= of.height)
+
+    def test_a_photo_of_24_megapixels_is_compared(self):
+        picture = Image.new("RGB", (6000, 4000), (120, 130, 140))
+        small, out = io.BytesIO(), io.BytesIO()
+        picture.resize((160, 120)).save(small, "JPEG")
+        picture.save(out, "JPEG")
+        data = small.getvalue() + out.getvalue()
+        start = len(small.getvalue())
+        answer: dict = {"ok": True}
+        shown = worker_pictures._finish(picture, data, {
+            "format": "JPEG", "side": 360, "preview": [0, start]}, answer, 1)
+        self.assertEqual((answer["preview"], bool(shown)), ("compared", True))
 
 
 class PoolTest(unittest.TestCase):

@@ -40,7 +40,8 @@ SERVED_BYTES = 1 << 20  # asked for at once
 UNREADABLE = 0xFFFF_FFFF
 NICENESS = 5
 ALIVE_SECONDS = 1.0
-PICTURES: dict[str, Callable[[bytes, dict[str, Any]], tuple[dict[str, Any], list[bytes]]]] = {
+PictureDecoder = Callable[[bytes, dict[str, Any]], tuple[dict[str, Any], list[bytes]]]
+PICTURES: dict[str, PictureDecoder] = {
     "RAW": pictures.decode_raw, "JXL": pictures.decode_jxl,
     "DATABASE": pictures.decode_database,
 }
@@ -187,6 +188,14 @@ def _clip(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO,
         return task(source, request, alive)  # type: ignore[arg-type]
 
 
+def _picture_decoder(name: str) -> PictureDecoder:
+    if name == "HEIF":  # not before one comes: FFmpeg's libraries take memory
+        from needlewright.core.checks.worker_heic import decode_heif
+
+        return decode_heif
+    return PICTURES.get(name, pictures.decode_picture)
+
+
 class _Pulse:
     """Tells now and then that long work goes on."""
 
@@ -214,8 +223,7 @@ def main() -> None:
                 answer, blobs = _clip(request, stdin, stdout, _Pulse(stdout))
             else:
                 data = _read(request, stdin, stdout)
-                work = PICTURES.get(request["format"], pictures.decode_picture)
-                answer, blobs = work(data, request)
+                answer, blobs = _picture_decoder(request["format"])(data, request)
         except (MemoryError, OSError, ValueError) as error:
             answer, blobs = {"ok": False, "error": "unreadable", "text": str(error)[:200]}, []
         answer["blobs"] = [len(blob) for blob in blobs]

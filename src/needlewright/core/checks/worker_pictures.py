@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 from typing import Any
 
@@ -26,20 +27,24 @@ def _letterbox(preview: Image.Image, width: int, height: int) -> tuple[float, fl
     """The part of a preview that holds the picture: cameras pad 3:2 and 16:9 to 4:3 with bars."""
     wide, high = preview.size
     scale = min(wide / width, high / height)
-    inner_wide, inner_high = width * scale, height * scale
-    left, top = (wide - inner_wide) / 2, (high - inner_high) / 2
-    return left, top, left + inner_wide, top + inner_high
+    return _middle(wide, high, width * scale, height * scale)
+
+
+def _middle(wide: int, high: int, inner_wide: float, inner_high: float) -> tuple[
+        float, float, float, float]:
+    """The box of `inner_wide` x `inner_high` in the middle; never, by rounding, outside."""
+    left, top = max(0.0, (wide - inner_wide) / 2), max(0.0, (high - inner_high) / 2)
+    return left, top, wide - left, high - top
 
 
 def _crop(picture: Image.Image, wide: int, high: int) -> (
         tuple[float, float, float, float] | None):
     """The middle of a picture in the shape of its preview; None where both have one shape."""
     scale = min(picture.width / wide, picture.height / high)
-    inner_wide, inner_high = wide * scale, high * scale
-    left, top = (picture.width - inner_wide) / 2, (picture.height - inner_high) / 2
-    if left < picture.width * 0.01 and top < picture.height * 0.01:
+    box = _middle(picture.width, picture.height, wide * scale, high * scale)
+    if box[0] < picture.width * 0.01 and box[1] < picture.height * 0.01:
         return None
-    return left, top, left + inner_wide, top + inner_high
+    return box
 
 
 def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str, Any]:
@@ -77,6 +82,11 @@ def _compare_heif(picture: Image.Image, data: bytes) -> dict[str, Any]:
         small.load()
     except Exception:
         return {"preview": "undecodable"}
+    return compare_small(picture, small)
+
+
+def compare_small(picture: Image.Image, small: Image.Image) -> dict[str, Any]:
+    """As `_compare`, with a small version of just the same shape."""
     ours = _cells(picture, None)
     version = _cells(small, None)
     return {"preview": "compared", "rows": _rows_apart(ours, version), "correlation": round(
@@ -179,10 +189,11 @@ def _finish(picture: Image.Image | None, data: bytes, request: dict[str, Any],
         factor = max(1, min(picture.size) // request["side"])
         small = factor > 1 and picture.mode in ("L", "RGB", "RGBA", "CMYK", "YCbCr")
         picture = picture.reduce(factor) if small else picture
-        if request["format"] == "HEIF":
-            answer.update(_compare_heif(picture, data))
-        elif request.get("preview"):
-            answer.update(_compare(picture, data, request["preview"]))
+        with contextlib.suppress(Exception):  # a witness that cannot be heard hides no picture
+            if request["format"] == "HEIF":
+                answer.update(_compare_heif(picture, data))
+            elif request.get("preview"):
+                answer.update(_compare(picture, data, request["preview"]))
         return thumbnail(picture, request["side"], turn)
     except Exception as error:
         answer["thumbnail"] = str(error)[:200]

@@ -14,6 +14,14 @@ from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import Box, brands, child, children, family, top_level
+from needlewright.core.structures.heif_items import (
+    MAX_ITEMS,
+    item_kinds,
+    item_spans,
+    primary_item,
+    properties,
+    stated_size,
+)
 from needlewright.core.structures.sector_checks import payload_check
 from needlewright.core.structures.view import (
     Parts,
@@ -30,10 +38,8 @@ HEIF = Variant("heif", "heif", Kind.PHOTO, "HEIF")
 AVIF = Variant("avif", "avif", Kind.PHOTO, "AVIF")
 BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2", b"msf1",
           b"avif", b"avis", b"miaf")
-MAX_ITEMS = 10_000
 MIN_PAYLOAD = 1024
 CODED = (b"hvc1", b"hev1", b"lhv1", b"av01")  # items of coded pictures; others may be text
-MAX_ITEM_BYTES = 1 << 29
 MAX_EXIF = 1 << 20
 BELONGING = frozenset((b"mdat", b"free", b"skip", b"uuid", b"moov", b"mpvd", b"idat", b"etyp",
                         b"sefd"))
@@ -59,7 +65,7 @@ def _gather(state: _State) -> None:
             if box.stop > view.stop:
                 raise FormatError("data-ends", offset=view.stop)
             state.meta = box
-            _read_items(state, box)
+            state.items = item_spans(view, box)
         elif box.name not in BELONGING:
             break
         elif box.name == b"mdat":
@@ -83,49 +89,9 @@ def _gather(state: _State) -> None:
                 raise FormatError("item-outside", offset=state.stop, number=number)
 
 
-def _read_items(state: _State, meta: Box) -> None:
-    """The spans of all items (14496-12, 8.11.3)."""
-    view = state.view
-    iloc = child(view, meta.body + 4, meta.stop, b"iloc")
-    idat = child(view, meta.body + 4, meta.stop, b"idat")
-    if iloc is None:
-        raise FormatError("no-table-items", offset=meta.start)
-    version = view.take(iloc.body, 1)[0]
-    widths = view.big(iloc.body + 4, 2)
-    offset_w, length_w, base_w = widths >> 12, widths >> 8 & 15, widths >> 4 & 15
-    index_w = widths & 15 if version in (1, 2) else 0
-    wide = 4 if version == 2 else 2
-    at = iloc.body + 6
-    count, at = view.big(at, wide), at + wide
-    if count > MAX_ITEMS or version > 2 or not {offset_w, length_w, base_w, index_w} <= {0, 4, 8}:
-        raise FormatError("table-items-makes-no-sense", offset=iloc.start)
-    for _ in range(count):
-        number, at = view.big(at, wide), at + wide
-        method = 0
-        if version:
-            method, at = view.big(at, 2) & 15, at + 2
-        at += 2  # the data reference
-        base, at = (view.big(at, base_w) if base_w else 0), at + base_w
-        extents, at = view.big(at, 2), at + 2
-        if extents > 1 and not index_w + offset_w + length_w:
-            raise FormatError("table-items-makes-no-sense", offset=iloc.start)
-        for _ in range(extents):
-            at += index_w
-            offset, at = (view.big(at, offset_w) if offset_w else 0), at + offset_w
-            length, at = (view.big(at, length_w) if length_w else 0), at + length_w
-            if at > iloc.stop:
-                raise FormatError("table-items-too-short", offset=iloc.start)
-            origin = {0: view.start, 1: idat.body if idat else view.start}.get(method)
-            if length > MAX_ITEM_BYTES:
-                raise FormatError("table-items-makes-no-sense", offset=iloc.start)
-            if origin is not None and length:
-                begin = origin + base + offset
-                state.items.setdefault(number, []).append((begin, begin + length))
-
-
 def _payload(state: _State) -> list[tuple[int, int]]:
     """The stretches of coded data that items name, each byte once."""
-    kinds = _kinds(state.view, state.meta) if state.meta is not None else {}
+    kinds = item_kinds(state.view, state.meta) if state.meta is not None else {}
     inside = sorted(s for number, spans in state.items.items() if kinds.get(number) in CODED
                     for s in spans if s[1] - s[0] > MIN_PAYLOAD)
     found: list[tuple[int, int]] = []
@@ -136,34 +102,17 @@ def _payload(state: _State) -> list[tuple[int, int]]:
     return found
 
 
-def _kinds(view: View, meta: Box) -> dict[int, bytes]:
-    """Item number -> its four-letter type (`iinf`, 8.11.6)."""
-    box = child(view, meta.body + 4, meta.stop, b"iinf")
-    if box is None:
-        return {}
-    first = box.body + (6 if view.take(box.body, 1)[0] == 0 else 8)
-    found: dict[int, bytes] = {}
-    for entry in children(view, first, box.stop):
-        version = view.take(entry.body, 1)[0]
-        if entry.name == b"infe" and version in (2, 3) and len(found) < MAX_ITEMS:
-            wide = 2 if version == 2 else 4
-            number = view.big(entry.body + 4, wide)
-            found[number] = view.take(entry.body + 4 + wide + 2, 4)
-    return found
-
-
 def _size(view: View, meta: Box) -> tuple[int | None, int | None]:
     """The size of the primary picture as it is shown: stated (`ispe`), cropped (`clap`, 14496-12
     12.1.4.1) and turned (`irot`, 23008-12 6.5.10). Without associations the largest stated one."""
     box = child(view, meta.body + 4, meta.stop, b"iprp", b"ipco")
     if box is None:
         return None, None
-    properties = list(children(view, box.body, box.stop))[:MAX_ITEMS]
-    sizes = [_stated(view, p) for p in properties if p.name == b"ispe"]
-    mine = _properties_of_primary(view, meta)
-    chosen = [properties[n - 1] for n in mine if 0 < n <= len(properties)]
-    size = next((_stated(view, p) for p in chosen if p.name == b"ispe"), None)
+    chosen = properties(view, meta).get(primary_item(view, meta) or 0, [])
+    size = next((stated_size(view, p) for p in chosen if p.name == b"ispe"), None)
     if size is None:
+        every = list(children(view, box.body, box.stop))[:MAX_ITEMS]
+        sizes = [stated_size(view, p) for p in every if p.name == b"ispe"]
         return max(sizes, key=lambda s: s[0] * s[1], default=(None, None))
     for entry in chosen:
         if entry.name == b"clap" and entry.stop - entry.body >= 16:
@@ -173,32 +122,6 @@ def _size(view: View, meta: Box) -> tuple[int | None, int | None]:
         elif entry.name == b"irot" and view.take(entry.body, 1)[0] & 1:
             size = size[::-1]
     return size
-
-
-def _stated(view: View, ispe: Box) -> tuple[int, int]:
-    return view.big(ispe.body + 4, 4), view.big(ispe.body + 8, 4)
-
-
-def _properties_of_primary(view: View, meta: Box) -> list[int]:
-    """Numbers of the properties that the primary item has (`pitm`, `ipma`), the first being 1."""
-    pitm = child(view, meta.body + 4, meta.stop, b"pitm")
-    ipma = child(view, meta.body + 4, meta.stop, b"iprp", b"ipma")
-    if pitm is None or ipma is None:
-        return []
-    primary = view.big(pitm.body + 4, 2 if view.take(pitm.body, 1)[0] == 0 else 4)
-    wide = 4 if view.take(ipma.body, 1)[0] else 2
-    long = view.big(ipma.body + 1, 3) & 1
-    at = ipma.body + 8
-    for _ in range(min(view.big(ipma.body + 4, 4), MAX_ITEMS)):
-        item, count = view.big(at, wide), view.take(at + wide, 1)[0]
-        at += wide + 1
-        if item == primary:
-            return [view.big(at + n * (1 + long), 1 + long) & (0x7FFF if long else 0x7F)
-                    for n in range(count)]
-        at += count * (1 + long)
-        if at >= ipma.stop:
-            break
-    return []
 
 
 def _exif(state: _State, kinds: dict[int, bytes]) -> Exif:
@@ -229,7 +152,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         raise problem or FormatError("no-picture", offset=start)
     width, height, exif, items = None, None, Exif(), len(state.items)
     try:
-        kinds = _kinds(view, state.meta)
+        kinds = item_kinds(view, state.meta)
         width, height = _size(view, state.meta)
         exif = _exif(state, kinds)
     except FormatError as error:
