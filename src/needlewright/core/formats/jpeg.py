@@ -32,6 +32,7 @@ from needlewright.core.structures.view import end_mark, structure
 from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Part, Walk
 
 READ_BYTES = 1 << 18
+ROOM_BYTES = 1 << 25  # asked for at once; only what is read into takes memory
 MAX_SCAN_BYTES = 1 << 28
 MAX_APPENDED = 8
 THUMBNAIL_SIDE = 320  # pixels; a bare JPEG up to this size, without any APPn, is a thumbnail
@@ -152,25 +153,24 @@ class _Walker:
 
     def _coded_bytes(self) -> npt.NDArray[np.uint8]:
         """The bytes from here to the next marker, to blank space or to the end of the source."""
-        pieces = bytearray()
         limit = min(self.stop - self.at, MAX_SCAN_BYTES, self._longest_scan())
-        looked = 0
-        while len(pieces) < limit:
-            length = min(READ_BYTES, limit - len(pieces))
-            block = self.source.read_at(self.at + len(pieces), length)
-            if not block:
+        room = np.empty(min(limit, ROOM_BYTES), np.uint8)
+        have = 0
+        while have < limit:
+            if have == room.size:
+                room = np.concatenate((room, np.empty(min(limit - have, have), np.uint8)))
+            stop = min(have + READ_BYTES, room.size)
+            read = self.source.read_into(self.at + have, room.data[have:stop])
+            block = room[have : have + read]
+            looked, have = max(0, have - 1), have + read
+            if not read:
                 break
-            pieces += block
-            if len(block) >= 4096 and block[0] == block[-1] and (
-                    block.count(block[0]) == len(block)):
+            if read >= 4096 and block[0] == block[-1] and (block == block[0]).all():
                 break  # nothing but blank space for a whole block
-            whole = np.frombuffer(pieces, np.uint8)
-            end = scan_end(whole, max(0, looked - 1))
-            if end < whole.size:
-                return whole[:end].copy()
-            looked = len(pieces)
-            del whole
-        return np.frombuffer(bytes(pieces), np.uint8)
+            end = scan_end(room[:have], looked)
+            if end < have:
+                return room[:end]
+        return room[:have]
 
 
 def _appended(walker: _Walker) -> tuple[int, list[Part]]:

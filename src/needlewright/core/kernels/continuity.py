@@ -29,20 +29,24 @@ def _scores(dc, edge1, edge2, quantisers, high, wide, mcus, scores):
     scale = np.zeros(per_row, np.float32)
     smooth = np.zeros(per_row, np.float32)
     jump = np.zeros(per_row, np.float32)
+    bottom = np.zeros(columns, np.float32)  # edges of the blocks above
+    apart = np.zeros(columns, np.float32)
     for r in range(mcu_rows):
         scale[:] = 0
         jump[:] = 0
         for y in range(high):
             row = r * high + y
+            for c in range(columns):
+                middle = dc[row, c] * q0 + edge2[row, c] * q2
+                slope = edge1[row, c] * q1
+                apart[c] = abs(middle + slope - bottom[c]) * np.float32(0.125)
+                bottom[c] = middle - slope
             if row == 0:
                 continue
             for m in range(per_row):
                 total = np.float32(0)
                 for x in range(wide):
-                    c = m * wide + x
-                    top = dc[row, c] * q0 + edge1[row, c] * q1 + edge2[row, c] * q2
-                    bottom = dc[row - 1, c] * q0 - edge1[row - 1, c] * q1 + edge2[row - 1, c] * q2
-                    total += abs(top - bottom) * np.float32(0.125)
+                    total += apart[m * wide + x]
                 scale[m] += total / wide
                 if y == 0:
                     jump[m] = total / wide
@@ -87,10 +91,18 @@ def edge_scores(
 
 def strongest_run(scores: npt.NDArray[np.float32]) -> tuple[int, int, float]:
     """(start, stop, sum) of the stretch with the largest sum; (0, 0, 0.0) when none is positive."""
-    if scores.size == 0:
-        return 0, 0, 0.0
-    sums = np.concatenate((np.zeros(1), np.cumsum(scores, dtype=np.float64)))
-    lows = np.minimum.accumulate(sums)
-    stop = int(np.argmax(sums - lows))
-    start = int(np.argmin(sums[: stop + 1]))
-    return start, stop, float(sums[stop] - sums[start])
+    start, stop, weight = _strongest(scores)
+    return int(start), int(stop), float(weight)
+
+
+@njit(cache=True, nogil=True)
+def _strongest(scores):
+    total = lowest = most = 0.0
+    low_at = start = stop = 0
+    for index in range(scores.size):
+        total += np.float64(scores[index])
+        if total - lowest > most:
+            start, stop, most = low_at, index + 1, total - lowest
+        if total < lowest:
+            lowest, low_at = total, index + 1
+    return start, stop, most

@@ -14,26 +14,33 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.loads import (
+    bytes_of_ones,
+    load_big,
+    load_little,
+    store_little,
+    trailing_zeros,
+)
+
 PAD = 512  # a block reads at most 63 * 31 bits past the end before that is noticed
 LOOKUP_BITS = 11
+LOOKUP_SHIFT = np.uint64(64 - LOOKUP_BITS)
 CHECKPOINT = 256  # clean bytes between two entries of the clean -> raw map
 SLACK_BYTES = 8  # that may stay behind the last MCU
 
-# Entries of `HuffmanTable.steps`. Advances beyond a block mark how it ends: 64 + 64 for EOB, more
-# for a symbol that sequential scans do not have (F.1.2.2.1: size 0 with a run of 1 to 14).
+# Entries of `HuffmanTable.steps` and `single`. Advances beyond a block mark how it ends: 64 + 64
+# for EOB, more for a symbol that sequential scans do not have (F.1.2.2.1: size 0, run 1 to 14).
 ENDS, NOT_A_SYMBOL = 128, 256
-ADVANCE_AT, FIRST_AT = 8, 18
+ADVANCE_AT, BEFORE_AT, CODE_AT, SIZE_AT = 8, 18, 18, 24
 
 
 @njit(cache=True, nogil=True, inline="always")
-def peek64(words, bit):
-    """The 33 or more bits from bit position `bit` (uint64), left-aligned in a uint64.
+def peek64(clean, bit):
+    """The 57 or more bits from bit position `bit` (uint64), left-aligned in a uint64.
 
-    Two aligned loads; a code and its extra bits are at most 31 (F.2.2.3: 16 + 15).
+    A code and its extra bits are at most 31 (F.2.2.3: 16 + 15).
     """
-    i = bit >> np.uint64(5)
-    pair = (np.uint64(words[i]) << np.uint64(32)) | np.uint64(words[i + np.uint64(1)])
-    return pair << (bit & np.uint64(31))
+    return load_big(clean, np.int64(bit >> np.uint64(3))) << (bit & np.uint64(7))
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -45,7 +52,7 @@ def extended(word, size):
 
 
 @njit(cache=True, nogil=True)
-def is_padding(words, bit, stop_bit):
+def is_padding(clean, bit, stop_bit):
     """Whether what is left from `bit` to `stop_bit` is no more than an encoder leaves behind.
 
     The rest of a byte (T.81 F.1.2.3 fills it with ones, not all encoders do), then at most
@@ -55,37 +62,48 @@ def is_padding(words, bit, stop_bit):
     last = stop_bit >> 3
     if last - at > SLACK_BYTES:
         return False
-    filler = (words[at >> 2] >> np.uint32(8 * (3 - (at & 3)))) & np.uint32(0xFF)
+    filler = clean[at]
     if at < last and filler != 0 and filler != 0xFF:
         return False
-    for i in range(at, last):
-        if (words[i >> 2] >> np.uint32(8 * (3 - (i & 3)))) & np.uint32(0xFF) != filler:
+    for i in range(at, last):  # noqa: SIM110 (a kernel has no generators)
+        if clean[i] != filler:
             return False
     return True
 
 
 @njit(cache=True, nogil=True)
-def _unstuff(raw, marks, clean, seg_clean, seg_raw, seg_number, raw_at):
-    """`marks`: where FF stands in `raw`; what lies between two of them is copied in one go."""
-    i = 0
-    o = 0
+def _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
+    """Eight bytes at a time from FF to FF. Returns (clean bytes, segments)."""
+    i = np.int64(0)
+    o = np.int64(0)
     segments = 1
     seg_clean[0] = 0
     seg_raw[0] = 0
     seg_number[0] = -1
-    mark = 0
-    for m in range(marks.size + 1):
-        stop = marks[m] if m < marks.size else raw.size
-        if stop < i:
-            continue  # the second byte of a pair that was taken already
-        length = stop - i
-        while mark < o + length:
-            raw_at[mark // CHECKPOINT] = i + mark - o
-            mark += CHECKPOINT
-        clean[o : o + length] = raw[i:stop]
-        o += length
-        i = stop
-        if i + 1 >= raw.size:
+    mark = np.int64(0)
+    size = np.int64(raw.size)
+    while i < size:
+        # Up to the next FF, or the end: what is copied beyond it is written over.
+        while i + 8 <= size:
+            word = load_little(raw, i)
+            store_little(clean, o, word)
+            ones = bytes_of_ones(word)
+            step = np.int64(8) if ones == np.uint64(0) else trailing_zeros(ones) >> 3
+            i += step
+            o += step
+            if o > mark:
+                raw_at[mark // CHECKPOINT] = i - (o - mark)
+                mark += CHECKPOINT
+            if step < 8:
+                break
+        while i < size and raw[i] != 0xFF:
+            clean[o] = raw[i]
+            if o == mark:
+                raw_at[mark // CHECKPOINT] = i
+                mark += CHECKPOINT
+            i += 1
+            o += 1
+        if i + 1 >= size:
             break
         code = raw[i + 1]
         if code == 0:
@@ -108,17 +126,38 @@ def _unstuff(raw, marks, clean, seg_clean, seg_raw, seg_number, raw_at):
     return o, segments
 
 
+@njit(cache=True, nogil=True)
+def _scan_end(data, start):
+    i = np.int64(start)
+    size = np.int64(data.size)
+    while i + 1 < size:
+        while i + 8 <= size:
+            ones = bytes_of_ones(load_little(data, i))
+            if ones != np.uint64(0):
+                i += trailing_zeros(ones) >> 3
+                break
+            i += 8
+        while i < size and data[i] != 0xFF:
+            i += 1
+        if i + 1 >= size:
+            break
+        code = data[i + 1]
+        if code != 0 and code != 0xFF and (code < 0xD0 or code > 0xD7):
+            return i
+        i += 2 if code == 0 else 1
+    return size
+
+
 @dataclass(frozen=True, slots=True)
 class CleanScan:
     """One scan's coded data without stuffing.
 
-    `clean` uint8[size + PAD or a little more]; `words` uint32: the same, four bytes each, the first
-    on top; `seg_clean`, `seg_raw` int64[segments]: where each segment begins in
-    clean and in raw bytes; `seg_number` int64[segments]: its RSTn number, -1 for the first.
+    `clean` uint8[size + PAD or a little more], zero behind its size; `seg_clean`, `seg_raw`
+    int64[segments]: where each segment begins in clean and in raw bytes; `seg_number`
+    int64[segments]: its RSTn number, -1 for the first.
     """
 
     clean: npt.NDArray[np.uint8]
-    words: npt.NDArray[np.uint32]
     size: int
     seg_clean: npt.NDArray[np.int64]
     seg_raw: npt.NDArray[np.int64]
@@ -138,10 +177,7 @@ def scan_end(data: npt.NDArray[np.uint8], start: int = 0) -> int:
 
     Stuffing (FF 00), fill (FF FF) and RSTn do not end it.
     """
-    places = start + np.flatnonzero(data[start:-1] == 0xFF)
-    codes = data[places + 1]
-    ends = places[(codes != 0) & (codes != 0xFF) & ((codes < 0xD0) | (codes > 0xD7))]
-    return int(ends[0]) if ends.size else len(data)
+    return int(_scan_end(data, start))
 
 
 def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
@@ -149,17 +185,16 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
 
     Segments beyond `max_segments` are left off; the decoder then meets the end of the data.
     """
-    clean = np.zeros((raw.size + PAD + 7) // 8 * 8, np.uint8)
+    clean = np.empty(raw.size + PAD, np.uint8)
     seg_clean = np.zeros(max_segments, np.int64)
     seg_raw = np.zeros(max_segments, np.int64)
     seg_number = np.zeros(max_segments, np.int64)
     raw_at = np.zeros(raw.size // CHECKPOINT + 2, np.int64)
-    marks = np.flatnonzero(raw == 0xFF)
-    size, count = _unstuff(raw, marks, clean, seg_clean, seg_raw, seg_number, raw_at)
+    size, count = _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at)
+    clean[size:] = 0
     used = raw_at[: max(1, (size + CHECKPOINT - 1) // CHECKPOINT)]
-    words = clean.view(">u4").astype(np.uint32)
     return CleanScan(
-        clean, words, int(size), seg_clean[:count], seg_raw[:count], seg_number[:count], raw, used
+        clean, int(size), seg_clean[:count], seg_raw[:count], seg_number[:count], raw, used
     )
 
 
@@ -168,39 +203,63 @@ class HuffmanTable:
     """A decoding table (T.81 annex C and F.2.2.3).
 
     `lookup` int32[2048]: (symbol << 8 | code length) for codes of up to 11 bits, else 0; `steps`
-    int32[2048]: what AC symbols starting here do, for sequential scans (see `_ac_steps`);
+    int32[2048]: what AC symbols starting here do, for sequential scans (see `_ac_steps`); `single`
+    int32[2048]: what the first of them is (see `_ac_single`);
     `maxcode` int64[18]: largest code of each length left-aligned to 16 bits plus one; `delta`
     int64[18]: what to add to a code to index `symbols` uint8[256].
     """
 
     lookup: npt.NDArray[np.int32]
     steps: npt.NDArray[np.int32]
+    single: npt.NDArray[np.int32]
     maxcode: npt.NDArray[np.int64]
     delta: npt.NDArray[np.int64]
     symbols: npt.NDArray[np.uint8]
 
 
+def _advance_of(symbol: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
+    """Coefficients to advance by each AC symbol; ENDS and more where it ends a block."""
+    run, size = symbol >> 4, symbol & 15
+    made: npt.NDArray[np.int32] = np.where(size > 0, run + 1, np.where(run == 0, ENDS, np.where(
+        run == 15, 16, NOT_A_SYMBOL))).astype(np.int32)
+    return made
+
+
 def _ac_steps(lookup: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
-    """One or two AC symbols at once, by the 11 bits they start with; 0 where a code is longer.
+    """Up to four AC symbols at once, by the 11 bits they start with.
 
     Bits 0-7: bits to skip, with the extra bits of each symbol; 8-17: coefficients to advance;
-    18-25: how far the first of two advances, 0 for one alone. The second symbol belongs to this
-    block only if the first does not fill it, so a decoder must look at that before it takes both.
+    18-25: how far all but the last of them advance. The last one belongs to this block only if
+    those before it do not fill it, so a decoder must look at that before it takes them. Where a
+    code is longer than 11 bits that is 64, which fills any block.
     """
     length, symbol = lookup & 0xFF, lookup >> 8
-    run, size = symbol >> 4, symbol & 15
-    bits = length + size
-    advance = np.where(size > 0, run + 1, np.where(run == 0, ENDS, np.where(
-        run == 15, 16, NOT_A_SYMBOL)))
+    own_bits, own = length + (symbol & 15), _advance_of(symbol)
+    bits, advance, before = own_bits.copy(), own.copy(), np.zeros_like(own)
     index = np.arange(lookup.size)
-    behind = (index << bits) & (lookup.size - 1)
-    pair = (length > 0) & (advance < ENDS) & (length[behind] > 0) & (
-        bits + length[behind] <= LOOKUP_BITS)
-    bits = bits + np.where(pair, bits[behind], 0)
-    both = advance + np.where(pair, advance[behind], 0)
-    first = np.where(pair, advance, 0)
-    steps = bits | both << ADVANCE_AT | first << FIRST_AT
-    return np.where(length > 0, steps, 0).astype(np.int32)
+    for _ in range(3):
+        behind = (index << np.minimum(bits, LOOKUP_BITS)) & (lookup.size - 1)
+        more = (length > 0) & (advance < ENDS) & (length[behind] > 0) & (
+            bits + length[behind] <= LOOKUP_BITS)
+        before = np.where(more, advance, before)
+        advance = np.where(more, advance + own[behind], advance)
+        bits = np.where(more, bits + own_bits[behind], bits)
+    before = np.where(length > 0, np.minimum(before, 64), 64)
+    return (bits | advance << ADVANCE_AT | before << BEFORE_AT).astype(np.int32)
+
+
+def _ac_single(lookup: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
+    """The AC symbol that starts here; 0 where its code is longer than 11 bits.
+
+    Bits 0-7: bits of the code and what follows it; 8-17: coefficients to advance; 18-23: bits of
+    the code; 24-27: size of the value behind it.
+    """
+    length, symbol = lookup & 0xFF, lookup >> 8
+    size = symbol & 15
+    entry = (length + size) | _advance_of(symbol) << ADVANCE_AT
+    entry |= length << CODE_AT | size << SIZE_AT
+    made: npt.NDArray[np.int32] = np.where(length > 0, entry, 0).astype(np.int32)
+    return made
 
 
 @lru_cache(maxsize=64)
@@ -226,13 +285,13 @@ def build_huffman(counts: bytes, symbols: bytes) -> HuffmanTable:
         index += count
         maxcode[length] = code << (16 - length)
         code <<= 1
-    return HuffmanTable(lookup, _ac_steps(lookup), maxcode, delta, values)
+    return HuffmanTable(lookup, _ac_steps(lookup), _ac_single(lookup), maxcode, delta, values)
 
 
 @njit(cache=True, nogil=True, inline="always")
 def decode_symbol(word, table, lookup, maxcode, delta, symbols):
     """(symbol << 8 | code length) at the top of `word`; -1 for a code that is not in the table."""
-    entry = lookup[table, word >> np.uint64(64 - LOOKUP_BITS)]
+    entry = lookup[table, word >> LOOKUP_SHIFT]
     if entry != 0:
         return np.int64(entry)
     top = np.int64(word >> np.uint64(48))

@@ -37,10 +37,10 @@ from needlewright.core.kernels.jpeg_bits import (
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _dc_block(words, bit, low, place, c, prediction, limit, table, lookup, maxcode, delta,
+def _dc_block(clean, bit, low, place, c, prediction, limit, table, lookup, maxcode, delta,
               symbols, dc):
     """One DC value of a first scan; (new bit position, reason)."""
-    word = peek64(words, bit)
+    word = peek64(clean, bit)
     entry = decode_symbol(word, table, lookup, maxcode, delta, symbols)
     if entry < 0:
         return bit, BAD_CODE
@@ -86,13 +86,13 @@ def _skip_zeros(mask, k, zeros):
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _ac_block(words, bit, first, start, stop, mask, table, lookup, maxcode, delta,
+def _ac_block(clean, bit, first, start, stop, mask, table, lookup, maxcode, delta,
               symbols):
     """One block's band; (bit, run of empty blocks after it, mask of non-zero ones, reason)."""
     eobrun = np.int64(0)
     k = start
     while k <= stop:
-        word = peek64(words, bit)
+        word = peek64(clean, bit)
         entry = decode_symbol(word, table, lookup, maxcode, delta, symbols)
         if entry < 0:
             return bit, eobrun, mask, BAD_CODE
@@ -134,7 +134,7 @@ def _ac_block(words, bit, first, start, stop, mask, table, lookup, maxcode, delt
 
 
 @njit(cache=True, nogil=True)
-def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
+def _decode(clean, clean_size, seg_clean, seg_number, lookup, maxcode, delta, symbols,
             block_component, block_dx, block_dy, per_row, total, mcu_width, mcu_height, stride,
             base, dc_table, ac_table, dc_limit, restart, first, start, stop, low, dc, masks,
             mcu_at, state):
@@ -212,19 +212,19 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
                 place = places[b]
                 places[b] += mcu_width[c]
                 if start == 0 and not first:  # one bit a block
-                    if (words[bit >> np.uint64(5)] >> (np.uint64(31) - (
-                            bit & np.uint64(31)))) & np.uint64(1) != np.uint64(0):
+                    if (np.uint64(clean[bit >> np.uint64(3)]) >> (np.uint64(7) - (
+                            bit & np.uint64(7)))) & np.uint64(1) != np.uint64(0):
                         dc[place] |= mark
                     bit += np.uint64(1)
                     reason = COMPLETE
                 elif start == 0:
                     bit, reason = _dc_block(
-                        words, bit, low, place, c, prediction, dc_limit[c], dc_table[c],
+                        clean, bit, low, place, c, prediction, dc_limit[c], dc_table[c],
                         lookup, maxcode, delta, symbols, dc)
                 else:
                     before = masks[place]
                     bit, eobrun, masks[place], reason = _ac_block(
-                        words, bit, first, start, stop, masks[place], ac_table[c],
+                        clean, bit, first, start, stop, masks[place], ac_table[c],
                         lookup, maxcode, delta, symbols)
                     if reason != COMPLETE or bit > stop_bit:
                         masks[place] = before  # whoever goes on from here finds it as it was
@@ -241,7 +241,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
             return mcu, BLOCK_OVERFULL, np.int64(bit), segment
         if mcu >= total:
             break
-        if not is_padding(words, np.int64(bit), np.int64(stop_bit)):
+        if not is_padding(clean, np.int64(bit), np.int64(stop_bit)):
             return mcu, DATA_LEFT, np.int64(bit), segment
         segment += 1
         if segment >= segments:
@@ -250,7 +250,7 @@ def _decode(words, clean_size, seg_clean, seg_number, lookup, maxcode, delta, sy
             return mcu, RESTART_ORDER, np.int64(bit), segment
     if segment + 1 < segments:
         return mcu, RESTART_ORDER, np.int64(bit), segment + 1
-    if not is_padding(words, np.int64(bit), np.int64(clean_size) * 8):
+    if not is_padding(clean, np.int64(bit), np.int64(clean_size) * 8):
         return mcu, DATA_LEFT, np.int64(bit), segment
     return mcu, COMPLETE, np.int64(bit), segment
 
@@ -270,7 +270,7 @@ def decode_progressive(
     lookup, maxcode, delta, symbols = stack_tables(tables)
     state = first_state(plan.dc_limit.size) if resume is None else resume.pack()
     done, reason, bit, segment = _decode(
-        scan.words, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
+        scan.clean, scan.size, scan.seg_clean, scan.seg_number, lookup, maxcode, delta, symbols,
         plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row, plan.mcus,
         plan.mcu_width, plan.mcu_height, plan.stride, plan.base, plan.dc_table, plan.ac_table,
         plan.dc_limit, plan.restart_interval, high == 0, band[0], band[1], low, dc, masks, mcu_at,
