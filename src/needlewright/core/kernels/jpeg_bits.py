@@ -16,7 +16,6 @@ from numba import njit
 
 from needlewright.core.kernels.loads import (
     bytes_of_ones,
-    load_big,
     load_little,
     store_little,
     trailing_zeros,
@@ -28,19 +27,10 @@ LOOKUP_SHIFT = np.uint64(64 - LOOKUP_BITS)
 CHECKPOINT = 256  # clean bytes between two entries of the clean -> raw map
 SLACK_BYTES = 8  # that may stay behind the last MCU
 
-# Entries of `HuffmanTable.steps` and `single`. Advances beyond a block mark how it ends: 64 + 64
+# Entries of a `HuffmanTable`. Advances beyond a block mark how it ends: 64 + 64
 # for EOB, more for a symbol that sequential scans do not have (F.1.2.2.1: size 0, run 1 to 14).
 ENDS, NOT_A_SYMBOL = 128, 256
 ADVANCE_AT, BEFORE_AT, CODE_AT, SIZE_AT = 8, 18, 18, 24
-
-
-@njit(cache=True, nogil=True, inline="always")
-def peek64(clean, bit):
-    """The 57 or more bits from bit position `bit` (uint64), left-aligned in a uint64.
-
-    A code and its extra bits are at most 31 (F.2.2.3: 16 + 15).
-    """
-    return load_big(clean, np.int64(bit >> np.uint64(3))) << (bit & np.uint64(7))
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -202,64 +192,71 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
 class HuffmanTable:
     """A decoding table (T.81 annex C and F.2.2.3).
 
-    `lookup` int32[2048]: (symbol << 8 | code length) for codes of up to 11 bits, else 0; `steps`
-    int32[2048]: what AC symbols starting here do, for sequential scans (see `_ac_steps`); `single`
-    int32[2048]: what the first of them is (see `_ac_single`);
+    `lookup` int32[2048]: (symbol << 8 | code length) for codes of up to 11 bits, else 0; `steps`,
+    `bands` int32[2048]: what AC symbols starting here do, in sequential and in first progressive
+    scans; `marks` uint64[2048]: which coefficients `bands` makes other than zero, the next one
+    lowest; `single` int32[2048]: what the first symbol is (see `_ac_tables`);
     `maxcode` int64[18]: largest code of each length left-aligned to 16 bits plus one; `delta`
     int64[18]: what to add to a code to index `symbols` uint8[256].
     """
 
     lookup: npt.NDArray[np.int32]
     steps: npt.NDArray[np.int32]
+    bands: npt.NDArray[np.int32]
+    marks: npt.NDArray[np.uint64]
     single: npt.NDArray[np.int32]
     maxcode: npt.NDArray[np.int64]
     delta: npt.NDArray[np.int64]
     symbols: npt.NDArray[np.uint8]
 
 
-def _advance_of(symbol: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
-    """Coefficients to advance by each AC symbol; ENDS and more where it ends a block."""
-    run, size = symbol >> 4, symbol & 15
-    made: npt.NDArray[np.int32] = np.where(size > 0, run + 1, np.where(run == 0, ENDS, np.where(
-        run == 15, 16, NOT_A_SYMBOL))).astype(np.int32)
-    return made
+@njit(cache=True)
+def _advance_of(symbol):
+    """Coefficients to advance by an AC symbol; ENDS and more where it ends a block."""
+    if symbol & 15 > 0:
+        return (symbol >> 4) + 1
+    if symbol >> 4 == 0:
+        return ENDS
+    return 16 if symbol >> 4 == 15 else NOT_A_SYMBOL
 
 
-def _ac_steps(lookup: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
-    """Up to four AC symbols at once, by the 11 bits they start with.
+@njit(cache=True)
+def _ac_tables(lookup, progressive, steps, marks, single):
+    """Fill the tables of what AC symbols do, by the 11 bits they start with.
 
-    Bits 0-7: bits to skip, with the extra bits of each symbol; 8-17: coefficients to advance;
-    18-25: how far all but the last of them advance. The last one belongs to this block only if
-    those before it do not fill it, so a decoder must look at that before it takes them. Where a
-    code is longer than 11 bits that is 64, which fills any block.
+    `steps`, of up to four symbols at once: bits 0-7: bits to skip, with the extra bits of each
+    symbol; 8-17: coefficients to advance; 18-25: how far all but the last of them advance. The
+    last one belongs to this block only if those before it do not fill it, so a decoder must look at
+    that before it takes them. Where a code is longer than 11 bits that is 64, which fills any
+    block; so it is where a progressive scan begins a run of empty blocks, which has bits of its
+    own.
+    `single`, of one: bits 0-7 and 8-17 as before; 18-23: bits of the code; 24-27: size of the value
+    behind it; 0 where the code is longer.
     """
-    length, symbol = lookup & 0xFF, lookup >> 8
-    own_bits, own = length + (symbol & 15), _advance_of(symbol)
-    bits, advance, before = own_bits.copy(), own.copy(), np.zeros_like(own)
-    index = np.arange(lookup.size)
-    for _ in range(3):
-        behind = (index << np.minimum(bits, LOOKUP_BITS)) & (lookup.size - 1)
-        more = (length > 0) & (advance < ENDS) & (length[behind] > 0) & (
-            bits + length[behind] <= LOOKUP_BITS)
-        before = np.where(more, advance, before)
-        advance = np.where(more, advance + own[behind], advance)
-        bits = np.where(more, bits + own_bits[behind], bits)
-    before = np.where(length > 0, np.minimum(before, 64), 64)
-    return (bits | advance << ADVANCE_AT | before << BEFORE_AT).astype(np.int32)
-
-
-def _ac_single(lookup: npt.NDArray[np.int32]) -> npt.NDArray[np.int32]:
-    """The AC symbol that starts here; 0 where its code is longer than 11 bits.
-
-    Bits 0-7: bits of the code and what follows it; 8-17: coefficients to advance; 18-23: bits of
-    the code; 24-27: size of the value behind it.
-    """
-    length, symbol = lookup & 0xFF, lookup >> 8
-    size = symbol & 15
-    entry = (length + size) | _advance_of(symbol) << ADVANCE_AT
-    entry |= length << CODE_AT | size << SIZE_AT
-    made: npt.NDArray[np.int32] = np.where(length > 0, entry, 0).astype(np.int32)
-    return made
+    for index in range(lookup.size):
+        bits = advance = before = 0
+        mark = np.uint64(0)
+        for count in range(4):
+            entry = lookup[(index << bits) & (lookup.size - 1)]
+            length = entry & 0xFF
+            own = _advance_of(entry >> 8)
+            if length == 0 or bits + length > LOOKUP_BITS or (
+                    progressive and own == NOT_A_SYMBOL):
+                if count == 0:
+                    before = 64
+                break
+            before = advance
+            advance += own
+            bits += length + ((entry >> 8) & 15)
+            if own < 17 and (entry >> 8) & 15 > 0 and advance <= 64:
+                mark |= np.uint64(1) << np.uint64(advance - 1)
+            if count == 0:
+                single[index] = bits | own << ADVANCE_AT | length << CODE_AT | (
+                    (entry >> 8) & 15) << SIZE_AT
+            if own >= ENDS or bits >= LOOKUP_BITS or advance >= 64:
+                break
+        steps[index] = bits | advance << ADVANCE_AT | before << BEFORE_AT
+        marks[index] = mark
 
 
 @lru_cache(maxsize=64)
@@ -285,7 +282,11 @@ def build_huffman(counts: bytes, symbols: bytes) -> HuffmanTable:
         index += count
         maxcode[length] = code << (16 - length)
         code <<= 1
-    return HuffmanTable(lookup, _ac_steps(lookup), _ac_single(lookup), maxcode, delta, values)
+    steps, bands, single = (np.zeros(lookup.size, np.int32) for _ in range(3))
+    marks = np.zeros(lookup.size, np.uint64)
+    _ac_tables(lookup, True, bands, marks, single)
+    _ac_tables(lookup, False, steps, np.zeros_like(marks), single)
+    return HuffmanTable(lookup, steps, bands, marks, single, maxcode, delta, values)
 
 
 @njit(cache=True, nogil=True, inline="always")

@@ -85,6 +85,16 @@ def trailing_zeros(typing: Any, word: Any) -> Any:
     return types.int64(types.uint64), code
 
 
+@intrinsic
+def ones_in(typing: Any, word: Any) -> Any:
+    """How many bits of a uint64 are set."""
+    def code(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        count = builder.module.declare_intrinsic("llvm.ctpop", [ir.IntType(64)])
+        return builder.call(count, [args[0]])
+
+    return types.int64(types.uint64), code
+
+
 if config.DISABLE_JIT:  # kernels run as plain Python to see that they stay inside their arrays
     def load_big(data: Any, at: Any) -> Any:
         return np.uint64(int.from_bytes(_eight(data, at).tobytes(), "big"))
@@ -102,6 +112,9 @@ if config.DISABLE_JIT:  # kernels run as plain Python to see that they stay insi
 
     def trailing_zeros(word: Any) -> Any:
         return np.int64((int(word) & -int(word)).bit_length() - 1)
+
+    def ones_in(word: Any) -> Any:
+        return np.int64(int(word).bit_count())
 
     def _eight(data: Any, at: Any) -> Any:
         if not 0 <= at <= data.size - 8:
