@@ -188,7 +188,7 @@ def _decode(clean, clean_size, seg_clean, seg_number, lookup, steps, singles, ma
             row = mcu // per_row
             column = mcu - row * per_row
             for b in range(block_component.size):
-                c = block_component[b]
+                c = np.uint64(block_component[b])  # an index from the end is not meant
                 acc |= load_big(clean, w) >> np.uint64(left)
                 w += (63 - left) >> 3
                 left |= 56
@@ -208,7 +208,7 @@ def _decode(clean, clean_size, seg_clean, seg_number, lookup, steps, singles, ma
                 left |= 56
                 place = base[c] + (row * mcu_height[c] + block_dy[b]) * stride[c] \
                     + column * mcu_width[c] + block_dx[b]
-                dc[place] = value
+                dc[np.uint64(place)] = value
                 table = ac_table[c]
                 here = table << LOOKUP_BITS
                 if place < edges:

@@ -78,14 +78,19 @@ def _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
             word = load_little(raw, i)
             store_little(clean, o, word)
             ones = bytes_of_ones(word)
-            step = np.int64(8) if ones == np.uint64(0) else trailing_zeros(ones) >> 3
-            i += step
-            o += step
+            if ones != np.uint64(0):
+                step = trailing_zeros(ones) >> 3
+                i += step
+                o += step
+                break
+            i += 8  # apart from the above: the next word need not wait for this one
+            o += 8
             if o > mark:
                 raw_at[mark // CHECKPOINT] = i - (o - mark)
                 mark += CHECKPOINT
-            if step < 8:
-                break
+        if o > mark:
+            raw_at[mark // CHECKPOINT] = i - (o - mark)
+            mark += CHECKPOINT
         while i < size and raw[i] != 0xFF:
             clean[o] = raw[i]
             if o == mark:
@@ -292,7 +297,7 @@ def build_huffman(counts: bytes, symbols: bytes) -> HuffmanTable:
 @njit(cache=True, nogil=True, inline="always")
 def decode_symbol(word, table, lookup, maxcode, delta, symbols):
     """(symbol << 8 | code length) at the top of `word`; -1 for a code that is not in the table."""
-    entry = lookup[table, word >> LOOKUP_SHIFT]
+    entry = lookup[np.uint64(table), word >> LOOKUP_SHIFT]
     if entry != 0:
         return np.int64(entry)
     top = np.int64(word >> np.uint64(48))
