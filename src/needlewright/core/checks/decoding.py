@@ -15,6 +15,7 @@ import time
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any, Generic, TypeVar
 
 from needlewright.core import processes
@@ -29,7 +30,8 @@ SERVED_TIMES = 8  # as many times the size of a file may a worker ask for its by
 SERVED_BYTES = 1 << 22  # ... and so many at once
 UNREADABLE = (0xFFFF_FFFF).to_bytes(4, "little")
 MAX_LINE_BYTES, MAX_BLOB_BYTES, MAX_BLOBS = 1 << 22, 1 << 24, 4  # of what a worker may answer
-PIXELS_IN_FLIGHT = 40_000_000
+PIXELS_IN_FLIGHT = 50_000_000
+AHEAD = 16  # requests that are looked at for one that there is room for
 LOST_TO_CRASH = "crash"
 LOST_TO_TIME = "time"
 
@@ -192,6 +194,7 @@ class DecoderPool(Generic[Key]):
         self._queue: deque[tuple[Key, DecodeRequest]] = deque()
         self._later: deque[tuple[Key, DecodeRequest]] = deque()
         self.keep_free = False
+        self._passed = 0  # how often others were taken before the first in line
         self._early: deque[tuple[Key, DecodeReport]] = deque()
         self.missing: tuple[str, ...] = ()  # what this kernel could not take away from workers
 
@@ -259,17 +262,23 @@ class DecoderPool(Generic[Key]):
                 return
 
     def _hand_out(self, queue: deque[tuple[Key, DecodeRequest]], later: bool) -> bool:
-        """Give the first request of `queue` to a worker; whether there was one for it."""
-        key, request = queue[0]
+        """Give the first request of `queue` for which there is room to a worker; whether there was
+        one for it. A large one waits for the other large one, not those behind it for both."""
         in_flight = sum(w.pixels for w in self._workers if w.key is not None)
-        if in_flight and in_flight + request.pixels > PIXELS_IN_FLIGHT:
+        room = PIXELS_IN_FLIGHT - in_flight if in_flight else queue[0][1].pixels
+        ahead = AHEAD if self._passed < AHEAD else 1  # nobody is passed over for good
+        index = next((i for i, (_, request) in enumerate(islice(queue, ahead))
+                      if request.pixels <= room), None)
+        if index is None:
             return False
+        key, request = queue[index]
         idle = next((w for w in self._workers if w.key is None), None)
         if idle is None:
             if len(self._workers) >= self._wanted:
                 return False
             idle = self._start()
-        queue.popleft()
+        del queue[index]
+        self._passed = self._passed + 1 if index else 0
         idle.later = later
         self._send(idle, key, request)
         return True
