@@ -38,8 +38,11 @@ MAX_DAMAGED = 200  # stretches that are listed
 Alive = Callable[[], None]
 
 
-def _open(source: io.RawIOBase) -> Any:
-    return av.open(source, "r", metadata_errors="replace")
+def _open(source: io.RawIOBase, probing: bool = True) -> Any:
+    """The container. `probing`: decode some frames to know more of them, the order they come in
+    above all; whoever wants a single one does without."""
+    options = {} if probing else {"codec_whitelist": "none"}
+    return av.open(source, "r", metadata_errors="replace", options=options)
 
 
 def _streams(container: Any, kinds: tuple[str, ...], strict: bool) -> list[Any]:
@@ -91,13 +94,12 @@ def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
     """(answer, [first frame that is not black, strip of ten frames where one is asked for])."""
     answer: dict[str, Any] = {"ok": False, "error": None}
     try:
-        with _open(source) as container:
+        with _open(source, probing=False) as container:
             videos = _streams(container, ("video",), strict=False)
             if not videos:
                 answer["error"], answer["text"] = "undecodable", "no-pictures"
                 return answer, [b"", b""]
             stream = videos[0]
-            answer["width"], answer["height"] = stream.width, stream.height
             length = _duration(container, stream)
             first, last, keys = None, None, KeyFrames(container, stream)
             strip: list[Image.Image | None] = []
@@ -110,6 +112,7 @@ def look(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
                 if frame is not last:
                     shown = small(frame, STRIP_HEIGHT)
                 strip.append(shown)
+                answer["width"], answer["height"] = frame.width, frame.height
                 last = frame
                 if first is None or (first[1] < NOT_BLACK <= _mean(shown)):
                     side = min(request["side"], max(frame.width, frame.height))
@@ -316,18 +319,18 @@ def still(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
     """(answer with the frame's own time, [the frame at `request["seconds"]`])."""
     answer: dict[str, Any] = {"ok": False, "error": None}
     try:
-        with _open(source) as container:
+        with _open(source, probing=False) as container:
             videos = _streams(container, ("video",), strict=False)
             if not videos:
                 answer["error"], answer["text"] = "undecodable", "no-pictures"
                 return answer, [b""]
             stream = videos[0]
-            answer["width"], answer["height"] = stream.width, stream.height
             answer["seconds"] = _duration(container, stream)
             frame = _frame_from(container, stream, float(request["seconds"]))
             if frame is None:
                 answer["error"], answer["text"] = "undecodable", "no-frame-there"
                 return answer, [b""]
+            answer["width"], answer["height"] = frame.width, frame.height
             answer["ok"] = True
             answer["corrupt"] = bool(getattr(frame, "is_corrupt", False))
             answer["at"] = frame.time
