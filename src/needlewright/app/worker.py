@@ -10,6 +10,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QThread, Signal
 
+from needlewright.app.courtesy import GivingWay
 from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.core.checks.decoding import (
     FRAMES,
@@ -118,7 +119,8 @@ class SearchWork(Work):
     def work(self) -> None:
         with Job(self._folder) as job:
             try:
-                self._follow(run_search(job, self._source, self.plan, self.stop_signal))
+                self._follow(run_search(
+                    job, self._source, self.plan, GivingWay(self.stop_signal)))
             except NeedlewrightError as error:
                 job.log("failed", {"text": errors.explain(error)})
                 raise

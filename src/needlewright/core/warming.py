@@ -24,7 +24,8 @@ def warm() -> None:
     nothing = np.zeros(4096, np.uint8)
     signatures.find_signatures(nothing, 512, table)
     signatures.find_everywhere(nothing, table)
-    texture.classify(nothing)
+    begins = np.zeros(1, np.int64)
+    texture.dominating(texture.classify(nothing), begins, begins + 1)
     _warm_frames(nothing)
     for progressive in (False, True):
         out = io.BytesIO()

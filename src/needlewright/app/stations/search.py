@@ -132,8 +132,8 @@ class JustFound(QWidget):
         self._rows = rows
         self.update()
 
-    def _picture_came(self, number: int) -> None:
-        if any(row.id == number for row in self._rows):
+    def _picture_came(self, numbers: frozenset[int]) -> None:
+        if any(row.id in numbers for row in self._rows):
             self.update()
 
     def _box(self, index: int) -> tuple[int, int, int, int]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -11,7 +12,7 @@ import numpy.typing as npt
 from needlewright.core.search.events import VolumeSeen
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class VolumesLane:
     """The volumes of one source, ascending by start."""
 
@@ -20,6 +21,12 @@ class VolumesLane:
     @property
     def in_use_known(self) -> bool:
         return any(v.used for v in self.volumes)
+
+    @cached_property
+    def _sums(self) -> list[npt.NDArray[np.float64] | None]:
+        """For each volume, how much is in use before each cell of its map, and at its end."""
+        return [np.concatenate(([0.0], np.cumsum(np.frombuffer(v.used, np.uint8) / 255)))
+                if v.used else None for v in self.volumes]
 
     def at(self, byte: int) -> VolumeSeen | None:
         """The volume that holds a byte."""
@@ -30,17 +37,17 @@ class VolumesLane:
         where no volume tells."""
         found = np.full(max(1, width), -1.0)
         edges = np.linspace(start, stop, found.size + 1)
-        for volume in self.volumes:
-            if not volume.used:
+        for volume, sums in zip(self.volumes, self._sums):
+            if sums is None:
                 continue
-            cells = np.frombuffer(volume.used, np.uint8).astype(np.float64) / 255
-            sums = np.concatenate(([0.0], np.cumsum(cells)))
-            places = (edges - volume.start) * cells.size / max(1, volume.size)
-            low = np.clip(places[:-1], 0, cells.size)
-            high = np.clip(places[1:], 0, cells.size)
+            cells = sums.size - 1
+            places = np.clip((edges - volume.start) * cells / max(1, volume.size), 0, cells)
+            low, high = places[:-1], places[1:]
             inside = high > low
-            used = np.interp(high, np.arange(sums.size), sums) - np.interp(
-                low, np.arange(sums.size), sums)
+            # Between two cells the sum grows evenly.
+            below = np.minimum(places.astype(np.int64), cells - 1)
+            at = sums[below] + (sums[below + 1] - sums[below]) * (places - below)
+            used = np.diff(at)
             found[inside] = used[inside] / (high - low)[inside]
         return found
 

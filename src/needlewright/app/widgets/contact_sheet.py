@@ -59,7 +59,7 @@ class ContactSheet(QAbstractScrollArea):
         thumbnails.ready.connect(self._picture_came)
         look.changed.connect(self.viewport().update)
 
-    def _picture_came(self, number: int) -> None:
+    def _picture_came(self, numbers: frozenset[int]) -> None:
         self.viewport().update()
 
     # content

@@ -144,9 +144,9 @@ class Dossier(QScrollArea):
     def _show_again(self) -> None:
         self.show_find(self._shown)
 
-    def _thumbnail_came(self, number: int) -> None:
-        if self._shown is not None and number == self._shown.record.row.id:
-            self._picture.show_pixmap(self._thumbnails.get(number))
+    def _thumbnail_came(self, numbers: frozenset[int]) -> None:
+        if self._shown is not None and self._shown.record.row.id in numbers:
+            self._picture.show_pixmap(self._thumbnails.get(self._shown.record.row.id))
 
     def _fill(self, shown: Shown) -> None:
         record, row = shown.record, shown.record.row

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
+from collections import OrderedDict, deque
 from collections.abc import Iterable
 from pathlib import Path
 
-from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
+from PySide6.QtCore import QObject, QRunnable, Qt, QThreadPool, Signal
 from PySide6.QtGui import QImage, QPixmap
 
 from needlewright.core.jobs.folder import thumbnail_path
 
 KEPT = 400
+AT_ONCE = 24  # pictures that are taken over before the window's thread may do something else
 WAITING = 200  # more than any view shows: whoever scrolls on no longer waits for the older ones
 
 
@@ -22,14 +23,18 @@ class _Load(QRunnable):
 
     def run(self) -> None:
         image = QImage(str(thumbnail_path(self._folder, self._number)))
-        self._owner.loaded.emit(str(self._folder), self._number, image)
+        self._owner.arrive(self._folder, self._number, image)
 
 
 class Thumbnails(QObject):
-    """`get` gives a pixmap or None and then fetches it; `ready` tells when it has come."""
+    """`get` gives a pixmap or None and then fetches it; `ready` tells which have come.
 
-    loaded = Signal(str, int, QImage)
-    ready = Signal(int)
+    They are told many at a time: each time the window's thread is woken it waits for the
+    interpreter, which a search uses as well.
+    """
+
+    loaded = Signal()
+    ready = Signal(object)  # frozenset of numbers
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -37,9 +42,11 @@ class Thumbnails(QObject):
         self._kept: OrderedDict[int, QPixmap] = OrderedDict()
         self._asked: set[int] = set()
         self._turn = 0
+        self._arrived: deque[tuple[Path, int, QImage]] = deque()
+        self._told = False
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(1)
-        self.loaded.connect(self._take)
+        self.loaded.connect(self._take, Qt.ConnectionType.QueuedConnection)
 
     def open(self, folder: Path | None) -> None:
         self._folder = folder
@@ -66,14 +73,29 @@ class Thumbnails(QObject):
         for number in ids:
             self._kept.pop(number, None)
 
-    def _take(self, folder: str, number: int, image: QImage) -> None:
-        if self._folder is None or folder != str(self._folder):
-            return
-        self._asked.discard(number)
-        self._kept[number] = QPixmap.fromImage(image)
+    def arrive(self, folder: Path, number: int, image: QImage) -> None:
+        """A picture is there; called in the loading thread."""
+        self._arrived.append((folder, number, image))
+        if not self._told:
+            self._told = True
+            self.loaded.emit()
+
+    def _take(self) -> None:
+        self._told = False  # before looking: what comes meanwhile tells of itself
+        came = set()
+        for _ in range(min(AT_ONCE, len(self._arrived))):
+            folder, number, image = self._arrived.popleft()
+            if folder == self._folder:
+                self._asked.discard(number)
+                self._kept[number] = QPixmap.fromImage(image)
+                came.add(number)
         while len(self._kept) > KEPT:
             self._kept.popitem(last=False)
-        self.ready.emit(number)
+        if self._arrived and not self._told:
+            self._told = True
+            self.loaded.emit()
+        if came:
+            self.ready.emit(frozenset(came))
 
     def end(self) -> None:
         self._pool.clear()

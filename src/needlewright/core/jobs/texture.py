@@ -13,11 +13,12 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.errors import JobError
-from needlewright.core.kernels.texture import BLOCK_BYTES, Texture
+from needlewright.core.kernels.texture import BLOCK_BYTES, Texture, dominating
 
 FOLDER = "texture"
 COARSE_BLOCKS = 256  # fine blocks to a coarse one: 1 MiB
 READ_BLOCKS = 1 << 16  # of either file, at once
+AT_ONCE = 1 << 24  # of either file for all columns; 16 TiB in the coarse one
 Bytes = npt.NDArray[np.uint8]
 
 
@@ -59,8 +60,9 @@ class TextureFile:
             stop = -(-(first + len(classes)) // COARSE_BLOCKS) * COARSE_BLOCKS
             for at in range(begin, stop, READ_BLOCKS):
                 fine = self._read(0, at, min(READ_BLOCKS, stop - at))
-                os.pwrite(self._fds[1], _dominating(fine, COARSE_BLOCKS).tobytes(),
-                          at // COARSE_BLOCKS)
+                starts = np.arange(0, fine.size, COARSE_BLOCKS)
+                coarse = dominating(fine, starts, starts + COARSE_BLOCKS)
+                os.pwrite(self._fds[1], coarse.tobytes(), at // COARSE_BLOCKS)
         except OSError as error:
             raise JobError("job-not-written", path="texture",
                            reason=error.strerror or "") from error
@@ -84,13 +86,16 @@ class TextureFile:
         per_column = (stop - start) / count / BLOCK_BYTES
         coarse = per_column >= COARSE_BLOCKS
         unit = BLOCK_BYTES * (COARSE_BLOCKS if coarse else 1)
-        edges = np.linspace(start, stop, count + 1)
+        edges = np.linspace(start, stop, count + 1).astype(np.int64)
+        first = edges[:-1] // unit
+        last = np.maximum(first + 1, -(-edges[1:] // unit))
+        if last[-1] - first[0] <= AT_ONCE:
+            cells = self._read(int(coarse), int(first[0]), int(last[-1] - first[0]))
+            return dominating(cells, first - first[0], last - first[0])
         for column in range(count):
-            first = int(edges[column]) // unit
-            last = max(first + 1, -(-int(edges[column + 1]) // unit))
-            # A column of a huge source covers thousands of units: a few of them speak for it.
-            cells = self._read(int(coarse), first, min(last - first, READ_BLOCKS))
-            found[column] = _dominating(cells, cells.size)[0]
+            # A column of a huge source covers thousands of units: some of them speak for it.
+            cells = self._read(int(coarse), int(first[column]), READ_BLOCKS)
+            found[column] = dominating(cells, np.zeros(1, np.int64), np.full(1, cells.size))[0]
         return found
 
     def seen(self, start: int, stop: int) -> bool:
@@ -104,12 +109,3 @@ class TextureFile:
             if (part == Texture.UNSEEN).any():
                 return False
         return True
-
-
-def _dominating(fine: Bytes, each: int) -> Bytes:
-    """uint8[n / each]: the class that most blocks of each group have; unseen ones do not count."""
-    groups = fine.reshape(-1, each)
-    counts = np.stack([(groups == kind).sum(axis=1) for kind in range(len(Texture))], axis=1)
-    counts[:, Texture.UNSEEN] = 0
-    best = counts.argmax(axis=1).astype(np.uint8)
-    return np.where(counts.max(axis=1) > 0, best, 0).astype(np.uint8)

@@ -104,3 +104,27 @@ def classify(data: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
     classes = np.zeros(-(-data.size // BLOCK_BYTES), np.uint8)
     _classify(data, as_words(data), TEXT_TABLE, classes)
     return classes
+
+
+@njit(cache=True, nogil=True)
+def _dominating(classes, starts, stops, found):
+    for group in range(found.size):
+        counts = np.zeros(7, np.int64)
+        for i in range(starts[group], min(stops[group], classes.size)):
+            counts[classes[i] if classes[i] < 7 else 0] += 1
+        best = 0
+        for kind in range(1, 7):  # unseen ones do not count
+            if counts[kind] > 0 and (best == 0 or counts[kind] > counts[best]):
+                best = kind
+        found[group] = best
+
+
+def dominating(classes: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64],
+               stops: npt.NDArray[np.int64]) -> npt.NDArray[np.uint8]:
+    """uint8[groups]: the class that most of `classes` uint8[n] from `starts` to `stops` have, int64
+    [groups] each; UNSEEN where none has been seen. Indices behind the end are unseen."""
+    if starts.shape != stops.shape or (starts.size and starts.min() < 0):
+        raise ValueError("groups begin and end somewhere each")
+    found = np.zeros(starts.size, np.uint8)
+    _dominating(classes, starts, stops, found)
+    return found
