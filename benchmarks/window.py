@@ -19,7 +19,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEventLoop, Qt, QTimer
 from PySide6.QtTest import QSignalSpy, QTest
 
-from needlewright.app.main import application, make_window
+from needlewright.app.main import application, make_window, warm_kernels
 from needlewright.app.settings import Settings
 from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.app.widgets.tape import Tape
@@ -33,7 +33,6 @@ from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.walks import Check, Facts, Kind, Outcome
-from needlewright.core.warming import warm
 from needlewright.demo.card import build
 
 COUNT, FEWER, BATCH = 200_000, 100_000, 1000
@@ -64,7 +63,7 @@ START = """
 import sys
 from pathlib import Path
 from PySide6.QtCore import QTimer
-from needlewright.app.main import application, make_window
+from needlewright.app.main import application, make_window, warm_kernels
 from needlewright.app.settings import Settings
 app = application()
 window = make_window(Settings(Path(sys.argv[1]) / "settings.json"))
@@ -102,7 +101,7 @@ def _until(ready: Callable[[], bool]) -> None:
 
 def answers_while_searching() -> None:
     """How long the window's event loop is away while the demo card is searched."""
-    warm()  # as the program does behind its window
+    warm_kernels()  # as the program does behind its window
     with tempfile.TemporaryDirectory() as scratch:
         app = application()
         window = _shown(Path(scratch))
@@ -160,6 +159,7 @@ def read_lane() -> None:
 
 def scrolls_while_searching() -> None:
     """FEWER finds: the first screen, then frame after frame while the card is searched."""
+    warm_kernels()
     with tempfile.TemporaryDirectory() as scratch:
         folder = Path(scratch)
         job = fill(folder, FEWER)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 import threading
@@ -22,6 +23,8 @@ from needlewright.wording import window as words
 
 # Seconds after which a thread that computes lets the window's have its turn.
 TURN_SECONDS = 0.001
+# Objects made before garbage is looked for, and how many times before older ones are, too.
+RARELY = (20_000, 20, 50)
 
 
 def application() -> QApplication:
@@ -30,6 +33,7 @@ def application() -> QApplication:
     if isinstance(known, QApplication):
         return known
     sys.setswitchinterval(TURN_SECONDS)
+    gc.set_threshold(*RARELY)
     made = QApplication(sys.argv[:1])
     courtesy.watch(QAbstractEventDispatcher.instance())
     made.setApplicationName("needlewright")
@@ -56,6 +60,9 @@ def warm_kernels() -> None:
     from needlewright.core.warming import warm
 
     warm()
+    # What is loaded stays: looking through all of it for garbage would hold everything up for a
+    # tenth of a second whenever many finds are read.
+    gc.freeze()
 
 
 def run_window(job: str | None, demo: bool = False) -> int:
