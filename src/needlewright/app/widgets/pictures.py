@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections import OrderedDict, deque
 from collections.abc import Iterable
 from pathlib import Path
@@ -17,13 +18,15 @@ WAITING = 200  # more than any view shows: whoever scrolls on no longer waits fo
 
 
 class _Load(QRunnable):
-    def __init__(self, owner: Thumbnails, folder: Path, number: int) -> None:
+    """Loads what is wanted, the newest first, until nothing is."""
+
+    def __init__(self, owner: Thumbnails) -> None:
         super().__init__()
-        self._owner, self._folder, self._number = owner, folder, number
+        self._owner = owner
 
     def run(self) -> None:
-        image = QImage(str(thumbnail_path(self._folder, self._number)))
-        self._owner.arrive(self._folder, self._number, image)
+        while (wanted := self._owner.wanted()) is not None:
+            self._owner.arrive(*wanted, QImage(str(thumbnail_path(*wanted))))
 
 
 class Thumbnails(QObject):
@@ -41,7 +44,9 @@ class Thumbnails(QObject):
         self._folder: Path | None = None
         self._kept: OrderedDict[int, QPixmap] = OrderedDict()
         self._asked: set[int] = set()
-        self._turn = 0
+        self._wanted: list[tuple[Path, int]] = []
+        self._lock = threading.Lock()  # of what is wanted, and of whether somebody loads
+        self._loading = False
         self._arrived: deque[tuple[Path, int, QImage]] = deque()
         self._told = False
         self._pool = QThreadPool(self)
@@ -50,7 +55,8 @@ class Thumbnails(QObject):
 
     def open(self, folder: Path | None) -> None:
         self._folder = folder
-        self._pool.clear()
+        with self._lock:
+            self._wanted.clear()
         self._kept.clear()
         self._asked.clear()
 
@@ -60,13 +66,27 @@ class Thumbnails(QObject):
             self._kept.move_to_end(number)
             return found
         if self._folder is not None and number not in self._asked:
+            self._want(self._folder, number)
+        return None
+
+    def _want(self, folder: Path, number: int) -> None:
+        with self._lock:
             if len(self._asked) >= WAITING:
-                self._pool.clear()
+                self._wanted.clear()
                 self._asked.clear()
             self._asked.add(number)
-            self._turn += 1
-            self._pool.start(_Load(self, self._folder, number), self._turn)  # newest first
-        return None
+            self._wanted.append((folder, number))
+            begin, self._loading = not self._loading, True
+        if begin:
+            self._pool.start(_Load(self))
+
+    def wanted(self) -> tuple[Path, int] | None:
+        """What is to be loaded next; asked by the loading thread, which ends where nothing is."""
+        with self._lock:
+            if self._wanted:
+                return self._wanted.pop()
+            self._loading = False
+            return None
 
     def forget(self, ids: Iterable[int]) -> None:
         """Load these anew when they are wanted next."""
@@ -98,5 +118,6 @@ class Thumbnails(QObject):
             self.ready.emit(frozenset(came))
 
     def end(self) -> None:
-        self._pool.clear()
+        with self._lock:
+            self._wanted.clear()
         self._pool.waitForDone()
