@@ -19,11 +19,12 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEventLoop, Qt, QTimer
 from PySide6.QtTest import QSignalSpy, QTest
 
+from benchmarks import corpus
 from needlewright.app.main import application, make_window, warm_kernels
 from needlewright.app.settings import Settings
 from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.app.widgets.tape import Tape
-from needlewright.app.window import FINDS, MainWindow
+from needlewright.app.window import FINDS, SEARCH, MainWindow
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.finds import Find
@@ -38,6 +39,7 @@ from needlewright.demo.card import build
 COUNT, FEWER, BATCH = 200_000, 100_000, 1000
 FRAMES = 100
 PRESSED_AMONG, PRESSES = 2000, 60
+TIMES = 5
 
 
 def fill(folder: Path, count: int = COUNT) -> Path:
@@ -129,6 +131,32 @@ def answers_while_searching() -> None:
         figures = [away[round((len(away) - 1) * q)] * 1000 for q in (0.5, 0.99, 1.0)]
         print("while searching, the window answers within {:.0f} ms (median), {:.0f} ms (99 %), "
               "{:.0f} ms (always)".format(*figures))
+
+
+def first_picture() -> None:
+    """From the press of Begin until a picture is on the screen, on a card with and on one without
+    records of files; the window has been open for a while."""
+    warm_kernels()
+    for name, image, target in (("with", build(), 1), ("without", corpus.build()[0], 2)):
+        times = []
+        for _ in range(TIMES):
+            with tempfile.TemporaryDirectory() as scratch:
+                window = _shown(Path(scratch))
+                session = window.session
+                session.open_image(image, Path(scratch) / "job")
+                _until(lambda: session.source is not None)  # noqa: B023
+                window.show_station(SEARCH)
+                application().processEvents()
+                came = QSignalSpy(window.thumbnails.ready)
+                began = time.perf_counter()
+                session.begin_search(Plan())
+                _until(lambda: came.count() > 0)  # noqa: B023
+                window.repaint()
+                times.append(time.perf_counter() - began)
+                window.close()
+        print(f"first picture after Begin on a card {name} records: "
+              f"{sorted(times)[TIMES // 2]:.2f} s median, {max(times):.2f} s slowest "
+              f"(target {target})")
 
 
 def read_lane() -> None:
@@ -243,6 +271,7 @@ def _write_on(folder: Path, stop: threading.Event) -> None:
 
 
 def main() -> None:
+    first_picture()
     tray_while_writing()
     read_lane()
     until_the_demo_is_open()

@@ -39,6 +39,7 @@ from needlewright.core.stopping import StopSignal
 BATCH = 250  # finds of one transaction: who else writes waits no longer than for these
 EDGE_BYTES = 1 << 17  # damage is placed at most so far before the bytes that are missing
 BATCH_SECONDS = 0.5  # finds reach the file, and so the window, at least this often
+FIRST_SECONDS = 0.05  # ... and the first ones at once; from then on twice as long each time
 
 RUNNING = "running"
 
@@ -131,7 +132,7 @@ class _Keeper:
         self.part, self.last = plan, True
         self.batch: list[Find] = []
         self.rechecked: list[Find] = []
-        self.written = time.monotonic()
+        self.written, self.patience = time.monotonic(), FIRST_SECONDS
         self.step: Progress | None = None
         self.state = plan.state
 
@@ -144,7 +145,7 @@ class _Keeper:
         if isinstance(event, Found):
             self._mind_the_edge(event.find)
             self.batch.append(event.find)
-            if len(self.batch) >= BATCH:
+            if len(self.batch) >= BATCH or self._due():
                 return self.flush()
         elif isinstance(event, Rechecked):
             self.rechecked.append(event.find)
@@ -155,7 +156,7 @@ class _Keeper:
         elif isinstance(event, Progress):
             self.step = event
             self.state = self.state if event.state is None else event.state
-            if time.monotonic() - self.written > BATCH_SECONDS:
+            if self._due():
                 return self.flush()
         elif isinstance(event, Note):
             self.job.log(event.code, event.values)
@@ -168,6 +169,9 @@ class _Keeper:
             return kept
         return []
 
+    def _due(self) -> bool:
+        return time.monotonic() - self.written > self.patience
+
     def _mind_the_edge(self, find: Find) -> None:
         """A damaged find that reaches what is still being copied is searched again with it."""
         reaches = find.start < self.settled <= find.start + find.size + EDGE_BYTES
@@ -178,6 +182,7 @@ class _Keeper:
         # Finds first, then the checkpoint: killed in between, a little is searched twice.
         kept: list[int] = []
         if self.batch:
+            self.patience = min(BATCH_SECONDS, 2 * self.patience)
             kept = self.job.add_finds(self.source.id, self.batch)
             self.batch = []
         if self.rechecked:
