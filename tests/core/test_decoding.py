@@ -6,6 +6,7 @@ import signal
 import struct
 import unittest
 import zlib
+from dataclasses import replace
 from unittest import mock
 
 import av
@@ -99,6 +100,13 @@ class StripTest(unittest.TestCase):
                     near = [image for at, image in keys if at <= moment][-1]
                     self.assertLess(self.apart(box, near), 12, index)
 
+    def test_sizes_are_told_by_the_first_picture(self):
+        for container, coding in (("mp4", "mpeg4"), ("flv", "flv1"), ("mpegts", "libx264")):
+            data = clips.encode(container, coding, None, seed=44, frames=12)
+            answer, _ = worker_clips.look(
+                io.BytesIO(data), {"side": 360, "turn": 1, "strip": False}, lambda: None)
+            self.assertEqual((answer["width"], answer["height"]), (320, 240), coding)
+
     def test_a_damaged_key_frame_is_passed_over(self):
         data = bytearray(clips.encode("mp4", "libx264", None, seed=44, frames=120))
         at = data.index(b"mdat") + 4
@@ -166,6 +174,19 @@ class PoolTest(unittest.TestCase):
         os.kill(pool.processes()[0], signal.SIGKILL)
         found = self.collect(pool)
         self.assertEqual(sorted(r.error or "" for r in found.values()), ["", "", "", "crash"])
+
+    def test_small_ones_pass_a_large_one_that_waits_for_room(self):
+        pool = self.pool(workers=2)
+        large = replace(request(jpeg(scene(1, 2000, 1500))), pixels=45_000_000)
+        for key, asked in (("first", large), ("second", large), ("small", request(PHOTO))):
+            pool.submit(key, asked)
+        self.assertEqual({w.key for w in pool._workers}, {"first", "small"})
+        pool._passed = 1000  # nobody is passed over for good
+        pool.submit("next", request(PHOTO))
+        for worker in pool._workers:
+            if worker.key == "small":
+                worker.key = None
+        self.assertFalse(pool._hand_out(pool._queue, False))
 
     def test_time_limit(self):
         pool = self.pool(workers=1, time_limit_s=0.0)

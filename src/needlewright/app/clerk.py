@@ -12,6 +12,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QThread, Signal
 
+from needlewright.app.courtesy import at_work
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.store import Job
 
@@ -88,6 +89,7 @@ class Clerk(QThread):
         if not self.isRunning():
             self.start()
 
+    @at_work
     def _hand_over(self, errand: _Errand, brought: object, error: object) -> None:
         self._out -= 1
         if errand.of != self._of:

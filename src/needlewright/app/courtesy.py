@@ -1,30 +1,47 @@
 """How threads that compute give way to the window's thread, with which they share an interpreter.
 
-A search asks its stop signal at every block and every find. While the window's thread is at work,
+A search asks its stop signal at every block and every find. While the window's thread is `at_work`,
 `GivingWay` lets the search wait there for a moment: painting a screen takes the interpreter some
 hundred times, and each time it would wait for the search to let go of it.
 """
 
 from __future__ import annotations
 
+import functools
 import threading
 import time
-
-from PySide6.QtCore import QAbstractEventDispatcher
+from collections.abc import Callable
+from typing import Any, TypeVar
 
 from needlewright.core.stopping import StopSignal
 
 WAIT_S = 0.03  # a search waits for so long at a time
 WORK_S = 0.004  # ... and works for so long in between, however much there is to paint
+QUIET_S = 0.004  # one thing to paint is soon followed by another
+Act = TypeVar("Act", bound=Callable[..., Any])
 
-_resting = threading.Event()  # the window's thread waits for something to happen
+_resting = threading.Event()  # the window's thread does nothing that takes long
 _resting.set()
+_rested_at = 0.0  # since when
+_depth = 0  # how many things at work are called by each other; the window's thread alone counts
 
 
-def watch(dispatcher: QAbstractEventDispatcher) -> None:
-    """Know from now on when the thread of `dispatcher` is at work."""
-    dispatcher.aboutToBlock.connect(_resting.set)
-    dispatcher.awake.connect(_resting.clear)
+def at_work(act: Act) -> Act:
+    """Marks what paints or takes in answers, which the window's thread alone does."""
+    @functools.wraps(act)
+    def working(*values: Any, **named: Any) -> Any:
+        global _depth, _rested_at
+        _depth += 1
+        _resting.clear()
+        try:
+            return act(*values, **named)
+        finally:
+            _depth -= 1
+            if not _depth:
+                _rested_at = time.monotonic()
+                _resting.set()
+
+    return working  # type: ignore[return-value]
 
 
 class GivingWay:
@@ -36,8 +53,10 @@ class GivingWay:
 
     def is_set(self) -> bool:
         """Whether to stop; as `threading.Event.is_set`."""
-        if not self._stop.is_set() and not _resting.is_set() and (
-                time.monotonic() - self._went_on > WORK_S):
+        now = time.monotonic()
+        busy = not _resting.is_set() or now - _rested_at < QUIET_S
+        if busy and now - self._went_on > WORK_S and not self._stop.is_set():
             _resting.wait(WAIT_S)
+            time.sleep(max(0.0, min(QUIET_S, _rested_at + QUIET_S - time.monotonic())))
             self._went_on = time.monotonic()
         return self._stop.is_set()

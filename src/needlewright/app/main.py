@@ -9,10 +9,9 @@ import threading
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QAbstractEventDispatcher, Qt, QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QApplication
 
-from needlewright.app import courtesy
 from needlewright.app.session import Session
 from needlewright.app.settings import Settings
 from needlewright.app.theme.look import icon, look
@@ -35,7 +34,6 @@ def application() -> QApplication:
     sys.setswitchinterval(TURN_SECONDS)
     gc.set_threshold(*RARELY)
     made = QApplication(sys.argv[:1])
-    courtesy.watch(QAbstractEventDispatcher.instance())
     made.setApplicationName("needlewright")
     made.setApplicationDisplayName(words.PROGRAM)
     made.setDesktopFileName("needlewright")

@@ -11,6 +11,7 @@ from PySide6.QtGui import QPixmap
 
 from needlewright.app.choosing import Choosing
 from needlewright.app.copies import Copies
+from needlewright.app.courtesy import at_work
 from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.desk import Desk
 from needlewright.app.settings import Settings, jobs_folder, new_folder
@@ -247,12 +248,14 @@ class Session(QObject):
         sender = self.sender()
         return sender is not None and sender is not work
 
+    @at_work
     def _search_told(self, progress: Progress) -> None:
         if self._late(self.search):
             return
         self.progress = progress
         self.search_changed.emit()
 
+    @at_work
     def _search_kept(self, ids: tuple[int, ...]) -> None:
         if self._late(self.search):
             return

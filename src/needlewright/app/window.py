@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from needlewright.app.courtesy import at_work
 from needlewright.app.session import Session
 from needlewright.app.stations.delivery import Delivery
 from needlewright.app.stations.finds import Finds
@@ -197,20 +198,24 @@ class MainWindow(QMainWindow):
         self.thread_line.show_figure(MENDING, words.waiting(
             sum(t.finds for t in tally if t.grade == "partial" and t.kind in MENDABLE)))
 
+    @at_work
     def _spans_came(self, source: int, spans: npt.NDArray[np.int64]) -> None:
         if self.session.source is not None and self.session.source.id == source:
             self.tape.show_finds(spans)
 
+    @at_work
     def _lane_came(self, source: int, lane: object) -> None:
         shown = self.session.source
         if shown is not None and shown.id == source and not self._copying_shown():
             self.tape.show_read(lane if isinstance(lane, ReadLane) else None)
 
+    @at_work
     def _texture_came(self, source: int, lane: object) -> None:
         shown = self.session.source
         if shown is not None and shown.id == source and isinstance(lane, TextureLane):
             self.tape.show_texture(lane if lane.seen or self.tape.texture_lane else None)
 
+    @at_work
     def _volumes_came(self, source: int, lane: object) -> None:
         shown = self.session.source
         if shown is not None and shown.id == source:

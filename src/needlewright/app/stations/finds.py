@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from needlewright.app.courtesy import at_work
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.sheet import Sheet
@@ -183,6 +184,7 @@ class Finds(QWidget):
 
     # showing
 
+    @at_work
     def _show_sheet(self, sheet: Sheet) -> None:
         self._shown = int(sheet.ids.size)
         self._session.choice.rows.renew()

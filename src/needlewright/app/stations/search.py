@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from needlewright.app.courtesy import at_work
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.activity_line import Gauge
@@ -141,6 +142,7 @@ class JustFound(QWidget):
         high = wide * 2 // 3
         return (index % 2) * (wide + 8), (index // 2) * (high + 24), wide, high
 
+    @at_work
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)

@@ -22,6 +22,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
 
+from needlewright.app.courtesy import at_work
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.rows import Rows
 from needlewright.app.viewmodels.sheet import HEAD, MARGIN, STRIP_CELLS, Group, Sheet, lay_out
@@ -119,6 +120,7 @@ class ContactSheet(QAbstractScrollArea):
         bar.setPageStep(self.viewport().height())
         bar.setSingleStep(40)
 
+    @at_work
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._fit_scroll_bar()
         if event.size().width() != event.oldSize().width():
@@ -126,6 +128,7 @@ class ContactSheet(QAbstractScrollArea):
 
     # painting
 
+    @at_work
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self.viewport())
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
@@ -262,6 +265,7 @@ class ContactSheet(QAbstractScrollArea):
         self._choose(at if self.current is None else max(0, min(count - 1, step())))
         return True
 
+    @at_work
     def keyPressEvent(self, event: QKeyEvent) -> None:
         number = self.current_id()
         if event.modifiers() & ~Qt.KeyboardModifier.KeypadModifier & ~(

@@ -10,6 +10,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QRunnable, Qt, QThreadPool, Signal
 from PySide6.QtGui import QImage, QPixmap
 
+from needlewright.app.courtesy import at_work
 from needlewright.core.jobs.folder import thumbnail_path
 
 KEPT = 400
@@ -100,6 +101,7 @@ class Thumbnails(QObject):
             self._told = True
             self.loaded.emit()
 
+    @at_work
     def _take(self) -> None:
         self._told = False  # before looking: what comes meanwhile tells of itself
         came = set()

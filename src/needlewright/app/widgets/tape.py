@@ -23,6 +23,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from needlewright.app.courtesy import at_work
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.read_lane import ReadLane
 from needlewright.app.viewmodels.texture_lane import TextureLane
@@ -190,6 +191,7 @@ class Tape(QWidget):
 
     # painting
 
+    @at_work
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), look.colour("ground"))

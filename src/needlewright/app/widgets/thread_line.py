@@ -6,6 +6,7 @@ from PySide6.QtCore import QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
+from needlewright.app.courtesy import at_work
 from needlewright.app.theme.look import look
 
 KNOT = 7
@@ -53,6 +54,7 @@ class ThreadLine(QWidget):
         room = self.width() - left
         return round(left + room * (station + 0.3) / (len(self.names) - 0.2))
 
+    @at_work
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
