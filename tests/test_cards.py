@@ -28,11 +28,10 @@ class CardsTest(unittest.TestCase):
 
     def test_cards_of_every_kind_come_back(self):
         covered = set()
-        for number, seed in enumerate(SEEDS):
+        # XFS and btrfs are large; the benchmark has them.
+        kinds = [kind for kind in self.kinds if kind not in ("xfs", "btrfs")]
+        for seed, kind in zip(SEEDS, kinds):
             with tempfile.TemporaryDirectory() as folder, self.subTest(seed):
-                kind = self.kinds[number % len(self.kinds)]
-                if kind in ("xfs", "btrfs"):
-                    kind = "fat32"  # these are large; the benchmark has them
                 card = history.make(seed, Path(folder), [kind])
                 covered.add(kind)
                 self.assertTrue(card.live or card.gone)

@@ -39,13 +39,13 @@ class HeicTest(unittest.TestCase):
         return answer
 
     def test_single_pictures(self):
-        self.agree(saved(scene(60, 800, 602), "HEIF", quality=80))
-        self.agree(saved(scene(61, 1200, 1600), "HEIF", quality=50, chroma=444))
-        self.agree(saved(scene(62, 640, 480).convert("L"), "HEIF", quality=80))
-        self.agree(saved(scene(60, 801, 601), "HEIF", quality=80), other_decoder=True)
+        self.agree(saved(scene(60, 400, 302), "HEIF", quality=80))
+        self.agree(saved(scene(61, 450, 600), "HEIF", quality=50, chroma=444))
+        self.agree(saved(scene(62, 320, 240).convert("L"), "HEIF", quality=80))
+        self.agree(saved(scene(60, 401, 301), "HEIF", quality=80), other_decoder=True)
 
     def test_thumbnails_are_witnesses(self):
-        data = saved(scene(63, 1600, 1200), "HEIF", quality=70, thumbnails=[320])
+        data = saved(scene(63, 800, 600), "HEIF", quality=70, thumbnails=[160])
         answer = self.agree(data)
         self.assertEqual(answer["preview"], "compared")
         self.assertGreater(answer["correlation"], 0.98)
