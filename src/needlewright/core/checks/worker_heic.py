@@ -130,7 +130,8 @@ class _Items:
             raise Unfit
         tile = inner[0].tile
         enough = tile[0] * columns >= size[0] > 0 and tile[1] * rows >= size[1] > 0
-        if not enough or any(i.tile != tile or i.turns for i in inner):
+        spread = tile[0] * tile[1] * len(tiles)
+        if not enough or spread > MAX_PIXELS or any(i.tile != tile or i.turns for i in inner):
             raise Unfit
         return Laid([i.tiles[0] for i in inner], columns, tile, size, turns)
 
