@@ -12,8 +12,11 @@ from __future__ import annotations
 import hashlib
 import json
 import mmap
+import os
 import sys
 from typing import Protocol
+
+PIPE_BYTES = 1 << 16
 
 
 class Digest(Protocol):
@@ -77,12 +80,14 @@ def main(fd: int, slot_bytes: int, kind: str, size: int, chunk_bytes: int) -> No
     """Hash until standard input ends."""
     memory = memoryview(mmap.mmap(fd, 0))
     lane = Whole(size) if kind == "whole" else Chunks(size, chunk_bytes)
-    for line in sys.stdin:
-        slot, offset, length = (int(word) for word in line.split())
-        start = slot * slot_bytes
-        done = lane.feed(offset, memory[start : start + length])
-        sys.stdout.write(json.dumps(done) + "\n")
-        sys.stdout.flush()
+    begun = b""  # of a line whose end has not come yet
+    while asked := os.read(0, PIPE_BYTES):
+        *lines, begun = (begun + asked).split(b"\n")
+        for line in lines:
+            slot, offset, length = (int(word) for word in line.split())
+            start = slot * slot_bytes
+            done = lane.feed(offset, memory[start : start + length])
+            os.write(1, json.dumps(done).encode() + b"\n" if done else b"{}\n")
 
 
 if __name__ == "__main__":

@@ -18,6 +18,7 @@ from needlewright.core.sources.source import Source
 
 SLOTS = 16
 SLOT_BYTES = 1 << 20
+SENT_AT_ONCE = 4
 
 
 class _Lane:
@@ -25,6 +26,7 @@ class _Lane:
 
     def __init__(self, kind: str, fd: int, size: int, chunk_bytes: int) -> None:
         self.waiting: deque[int] = deque()
+        self._unsent = 0  # requests that still lie here
         self.found: dict[str, str] = {}
         self._inbox = b""
         self._process = processes.start(
@@ -35,12 +37,22 @@ class _Lane:
         assert self._process.stdin is not None
         self.waiting.append(slot)
         self._process.stdin.write(f"{slot} {offset} {length}\n".encode())
+        self._unsent += 1
+        # While it has enough to do, several go in one: each wakes it up, and us with its answer.
+        if self._unsent >= SENT_AT_ONCE or len(self.waiting) - self._unsent < SENT_AT_ONCE:
+            self._send()
+
+    def _send(self) -> None:
+        assert self._process.stdin is not None
         self._process.stdin.flush()
+        self._unsent = 0
 
     def take(self, wait: bool) -> None:
         """Take the answers that are there; `wait` for one where there is none."""
         assert self._process.stdout is not None
         fd = self._process.stdout.fileno()
+        if wait and self._unsent:
+            self._send()
         while self.waiting and (wait or select.select([fd], [], [], 0)[0]):
             wait = False
             block = os.read(fd, 1 << 16)
