@@ -33,6 +33,7 @@ class GivingWayTest(unittest.TestCase):
 
     def test_who_asks_waits_until_the_window_rests(self):
         courtesy._resting.clear()
+        courtesy._began_at = time.monotonic()
         stop, order = threading.Event(), []
         way = courtesy.GivingWay(stop)
 
@@ -49,6 +50,7 @@ class GivingWayTest(unittest.TestCase):
 
     def test_it_works_in_between_and_stops_at_once(self):
         courtesy._resting.clear()
+        courtesy._began_at = time.monotonic()
         stop = threading.Event()
         way = courtesy.GivingWay(stop)
         with unittest.mock.patch.object(courtesy, "WAIT_S", 0.001):
@@ -59,6 +61,13 @@ class GivingWayTest(unittest.TestCase):
         stop.set()
         with unittest.mock.patch.object(courtesy, "WAIT_S", 30):
             self.assertTrue(way.is_set())
+
+    def test_an_open_question_holds_nothing_up(self):
+        """A dialog that something at work has opened may stand there for an hour."""
+        courtesy._resting.clear()
+        courtesy._began_at = time.monotonic() - 1
+        with unittest.mock.patch.object(courtesy, "WAIT_S", 30):
+            self.assertFalse(courtesy.GivingWay(threading.Event()).is_set())
 
 
 if __name__ == "__main__":

@@ -74,6 +74,13 @@ class HeicTest(unittest.TestCase):
         answer, _ = worker_heic.decode_heif(bytes(data), ASKED)
         self.assertEqual((answer["ok"], answer["error"]), (False, "undecodable"))
 
+    def test_a_turn_that_says_nothing_is_left_to_the_other_decoder(self):
+        whole = grid(scene(64, 150, 100), 64, turn=1)
+        at = whole.index(b"irot") - 4
+        data = whole[:at] + b"\0\0\0\x08irot\x01" + whole[at + 9 :]
+        answer, blobs = worker_heic.decode_heif(data, ASKED)
+        self.assertEqual((type(answer["ok"]), len(blobs)), (bool, 2))
+
     def test_nonsense_in_the_index_ends_in_an_answer(self):
         rng = np.random.default_rng(5)
         whole = grid(scene(69, 150, 100), 64)

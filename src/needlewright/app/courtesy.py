@@ -17,12 +17,14 @@ from needlewright.core.stopping import StopSignal
 
 WAIT_S = 0.03  # a search waits for so long at a time
 WORK_S = 0.004  # ... and works for so long in between, however much there is to paint
+LONGEST_S = 0.5  # what is at work for longer is a question that waits for its answer
 QUIET_S = 0.004  # one thing to paint is soon followed by another
 Act = TypeVar("Act", bound=Callable[..., Any])
 
 _resting = threading.Event()  # the window's thread does nothing that takes long
 _resting.set()
 _rested_at = 0.0  # since when
+_began_at = 0.0  # when it was last at work
 _depth = 0  # how many things at work are called by each other; the window's thread alone counts
 
 
@@ -30,7 +32,9 @@ def at_work(act: Act) -> Act:
     """Marks what paints or takes in answers, which the window's thread alone does."""
     @functools.wraps(act)
     def working(*values: Any, **named: Any) -> Any:
-        global _depth, _rested_at
+        global _depth, _rested_at, _began_at
+        if not _depth:
+            _began_at = time.monotonic()
         _depth += 1
         _resting.clear()
         try:
@@ -54,7 +58,8 @@ class GivingWay:
     def is_set(self) -> bool:
         """Whether to stop; as `threading.Event.is_set`."""
         now = time.monotonic()
-        busy = not _resting.is_set() or now - _rested_at < QUIET_S
+        busy = now - _began_at < LONGEST_S and (
+            not _resting.is_set() or now - _rested_at < QUIET_S)
         if busy and now - self._went_on > WORK_S and not self._stop.is_set():
             _resting.wait(WAIT_S)
             time.sleep(max(0.0, min(QUIET_S, _rested_at + QUIET_S - time.monotonic())))

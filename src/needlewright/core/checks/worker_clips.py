@@ -40,7 +40,7 @@ Alive = Callable[[], None]
 
 def _open(source: io.RawIOBase, probing: bool = True) -> Any:
     """The container. `probing`: decode some frames to know more of them, the order they come in
-    above all; whoever wants a single one does without."""
+    above all; whoever wants key frames alone does without."""
     options = {} if probing else {"codec_whitelist": "none"}
     return av.open(source, "r", metadata_errors="replace", options=options)
 
@@ -319,7 +319,7 @@ def still(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
     """(answer with the frame's own time, [the frame at `request["seconds"]`])."""
     answer: dict[str, Any] = {"ok": False, "error": None}
     try:
-        with _open(source, probing=False) as container:
+        with _open(source) as container:
             videos = _streams(container, ("video",), strict=False)
             if not videos:
                 answer["error"], answer["text"] = "undecodable", "no-pictures"

@@ -142,6 +142,8 @@ class _Items:
         return self.body(box)
 
     def _turn(self, box: Box) -> Image.Transpose | None:
+        if box.name in (b"irot", b"imir") and box.body == box.stop:
+            raise Unfit
         if box.name == b"irot":  # anticlockwise, in quarters
             return {1: Image.Transpose.ROTATE_90, 2: Image.Transpose.ROTATE_180,
                     3: Image.Transpose.ROTATE_270}.get(self.body(box)[0] & 3)
@@ -224,7 +226,7 @@ def decode_heif(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], l
     except MemoryError:
         answer["error"] = "memory"
         return answer, [b"", b""]
-    except (av.error.FFmpegError, ValueError) as error:
+    except Exception as error:
         # What is left of it is shown by the decoder that does not give up.
         shown = decode_picture(data, request)[1]
         answer["error"], answer["text"] = "undecodable", str(error)[:200]
