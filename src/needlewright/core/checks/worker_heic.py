@@ -36,7 +36,8 @@ from needlewright.core.structures.heif_items import (
 )
 from needlewright.core.structures.view import View
 
-STRICT = {"err_detect": "explode", "skip_loop_filter": "all"}
+LENIENT = {"skip_loop_filter": "all"}
+STRICT = {"err_detect": "explode", **LENIENT}
 CODED = (b"hvc1", b"hev1")
 PICTURES = frozenset((*CODED, b"grid", b"iden", b"iovl", b"av01",
                       b"avc1", b"jpeg", b"j2k1", b"unci"))
@@ -155,14 +156,24 @@ class _Items:
 
 
 def _decoded(laid: Laid, factor: int) -> Image.Image:
-    """The picture at one `factor`th of its size. Raises av.error.FFmpegError, Unfit."""
+    """The picture at one `factor`th of its size. Raises av.error.FFmpegError, Unfit.
+
+    As with clips: where a decoder that is not strict has nothing to say, the objection was to form.
+    """
+    try:
+        return _assembled(laid, factor, STRICT)
+    except av.error.FFmpegError:
+        return _assembled(laid, factor, LENIENT)
+
+
+def _assembled(laid: Laid, factor: int, options: dict[str, str]) -> Image.Image:
     wide, high = laid.tile
     rows = len(laid.tiles) // laid.columns
     made = Image.new("RGB", (_edge(laid.columns, wide, factor), _edge(rows, high, factor)))
     contexts: dict[bytes, Any] = {}
     for index, (data, configuration) in enumerate(laid.tiles):
         if configuration not in contexts:
-            contexts[configuration] = _context(configuration)
+            contexts[configuration] = _context(configuration, options)
         frame = _frame(contexts[configuration], data)
         if not (0 <= frame.width - wide < EXCESS and 0 <= frame.height - high < EXCESS):
             raise Unfit
@@ -183,11 +194,11 @@ def _edge(index: int, side: int, factor: int) -> int:
     return max(index, round(index * side / factor))
 
 
-def _context(configuration: bytes) -> Any:
+def _context(configuration: bytes, options: dict[str, str]) -> Any:
     context: Any = av.CodecContext.create("hevc", "r")
     context.extradata = configuration
     context.thread_count = 1
-    context.options = dict(STRICT)
+    context.options = dict(options)
     return context
 
 
