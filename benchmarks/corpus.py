@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 import numpy as np
@@ -19,12 +20,16 @@ Laid = tuple[int, int, str]  # offset, size, kind
 
 def build() -> tuple[Path, list[Laid]]:
     """(image, what lies on it); made once and kept in the user's cache."""
-    folder = Path(platformdirs.user_cache_dir("needlewright")) / "benchmarks" / f"v{VERSION}"
-    image, listed = folder / "medium.img", folder / "medium.json"
+    return kept(f"v{VERSION}/medium", _write)
+
+
+def kept(name: str, write: Callable[[Path], Iterable[Laid]]) -> tuple[Path, list[Laid]]:
+    """(image, what lies on it) under `name`; `write` makes it where it is not there."""
+    place = Path(platformdirs.user_cache_dir("needlewright")) / "benchmarks" / name
+    image, listed = place.with_suffix(".img"), place.with_suffix(".json")
     if not listed.exists():
-        folder.mkdir(parents=True, exist_ok=True)
-        laid = _write(image)
-        listed.write_text(json.dumps(laid))
+        image.parent.mkdir(parents=True, exist_ok=True)
+        listed.write_text(json.dumps(list(write(image))))
     return image, [(a, b, kind) for a, b, kind in json.loads(listed.read_text())]
 
 

@@ -11,7 +11,6 @@ sensor: shot noise that grows with the light, blurred a little as by demosaicing
 from __future__ import annotations
 
 import io
-import json
 import os
 import tempfile
 from collections.abc import Iterator
@@ -22,10 +21,10 @@ from typing import Any
 
 import av
 import numpy as np
-import platformdirs
 from numba import njit
 from PIL import Image
 
+from benchmarks.corpus import Laid, kept
 from needlewright.demo import clips, photos, scenes
 
 VERSION = 1
@@ -40,17 +39,11 @@ FRAMES = ((1280, 720, 150, 10), (1280, 720, 150, 14), (1920, 1080, 125, 20), (19
 FPS = 25
 GROUNDS = 4
 ALIGNED = 32 << 10
-Laid = tuple[int, int, str]  # offset, size, kind
 
 
 def build() -> tuple[Path, list[Laid]]:
     """(image, what lies on it); made once and kept in the user's cache."""
-    folder = Path(platformdirs.user_cache_dir("needlewright")) / "benchmarks" / f"season{VERSION}"
-    image, listed = folder / "season.img", folder / "season.json"
-    if not listed.exists():
-        folder.mkdir(parents=True, exist_ok=True)
-        listed.write_text(json.dumps(list(_laid(image))))
-    return image, [(a, b, kind) for a, b, kind in json.loads(listed.read_text())]
+    return kept(f"season{VERSION}/season", _laid)
 
 
 def _laid(image: Path) -> Iterator[Laid]:
