@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Content, Extents
@@ -37,6 +40,32 @@ class Record:
     volume: int = 0
 
 
+class SeamWord(StrEnum):
+    """How sure a joint is."""
+
+    PROVEN = "proven"
+    LIKELY = "likely"
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """One thing that speaks for a seam, or against it: a code and its values."""
+
+    code: str
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Seam:
+    """The joint between two pieces of a file, `at` bytes from its start. `rivals`: (byte of the
+    source, how far behind in nats) of the other pieces that came near."""
+
+    at: int
+    word: SeamWord
+    reasons: tuple[Reason, ...] = ()
+    rivals: tuple[tuple[int, float], ...] = ()
+
+
 @dataclass(frozen=True, slots=True)
 class Find:
     """One recovered candidate. `inside`: the key of the broken find that it lies in; `broken`: its
@@ -62,6 +91,8 @@ class Find:
     strip: bytes = b""
     record: Record | None = None
     broken: Break | None = None
+    seams: tuple[Seam, ...] = ()
+    joined_from: str | None = None  # the key of the find that it was put together from
 
     @property
     def extents(self) -> Extents:

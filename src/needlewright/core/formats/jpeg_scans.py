@@ -159,14 +159,22 @@ def _dc_limits(headers: Headers, frame: Frame) -> npt.NDArray[np.int64]:
     return np.array(limits, np.int64)
 
 
+def scan_plan(headers: Headers, scan: ScanHeader, grids: Grids) -> tuple[
+        ScanPlan, list[HuffmanTable]]:
+    """(how the blocks of `scan` are laid out, the tables it may use); call where `can_decode`."""
+    frame = headers.frame
+    assert frame is not None
+    keys = sorted(headers.huffman)
+    tables = [headers.huffman[key] for key in keys]
+    return _plan(headers, frame, scan, grids, {key: i for i, key in enumerate(keys)}), tables
+
+
 def decode_scan(headers: Headers, scan: ScanHeader, grids: Grids,
                 raw: npt.NDArray[np.uint8]) -> DecodedScan:
     """Decode `scan` from its coded bytes `raw` uint8[n] (up to the next marker) into `grids`."""
     frame = headers.frame
     assert frame is not None  # can_decode has said so
-    keys = sorted(headers.huffman)
-    tables: list[HuffmanTable] = [headers.huffman[key] for key in keys]
-    plan = _plan(headers, frame, scan, grids, {key: i for i, key in enumerate(keys)})
+    plan, tables = scan_plan(headers, scan, grids)
     interval = plan.restart_interval
     segments = plan.mcus // interval + 3 if interval else 2
     clean: CleanScan = unstuff(raw, segments)

@@ -62,7 +62,7 @@ def is_padding(clean, bit, stop_bit):
 
 
 @njit(cache=True, nogil=True)
-def _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
+def unstuff_into(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
     """Eight bytes at a time from FF to FF. Returns (clean bytes, segments)."""
     i = np.int64(0)
     o = np.int64(0)
@@ -122,7 +122,7 @@ def _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at):
 
 
 @njit(cache=True, nogil=True)
-def _scan_end(data, start):
+def scan_end_in(data, start):
     i = np.int64(start)
     size = np.int64(data.size)
     while i + 1 < size:
@@ -172,7 +172,7 @@ def scan_end(data: npt.NDArray[np.uint8], start: int = 0) -> int:
 
     Stuffing (FF 00), fill (FF FF) and RSTn do not end it.
     """
-    return int(_scan_end(data, start))
+    return int(scan_end_in(data, start))
 
 
 def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
@@ -185,7 +185,7 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
     seg_raw = np.zeros(max_segments, np.int64)
     seg_number = np.zeros(max_segments, np.int64)
     raw_at = np.zeros(raw.size // CHECKPOINT + 2, np.int64)
-    size, count = _unstuff(raw, clean, seg_clean, seg_raw, seg_number, raw_at)
+    size, count = unstuff_into(raw, clean, seg_clean, seg_raw, seg_number, raw_at)
     clean[size:] = 0
     used = raw_at[: max(1, (size + CHECKPOINT - 1) // CHECKPOINT)]
     return CleanScan(

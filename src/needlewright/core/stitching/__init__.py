@@ -1,0 +1,1 @@
+"""Putting pieces together: pool, solver and claims, and one module a way to join."""

@@ -1,0 +1,139 @@
+"""What a way to join is: the interface of its module, and what comes out of it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.finds import Reason, Seam, SeamWord
+from needlewright.core.registry import Registry
+from needlewright.core.sources.source import Source
+from needlewright.core.stitching.pool import Pool
+from needlewright.core.stopping import Interrupted, StopSignal
+
+Extents = tuple[tuple[int | None, int], ...]
+REFUSED = float("-inf")
+
+__all__ = ["REFUSED", "Bench", "Broken", "Extents", "Joined", "Joiner", "Line", "Reason", "Seam",
+           "SeamWord", "Step", "joiner_for", "register"]
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """A find that is not whole, as a joiner gets it. `extents`: bytes of the source, file order;
+    `breaks_at`: the byte of the source from which it is not its own, where that is known; `stated`:
+    the size that a record gives it."""
+
+    number: int
+    key: str
+    format: str
+    extents: Extents
+    breaks_at: int | None = None
+    why: str = ""
+    stated: int | None = None
+
+    @property
+    def start(self) -> int:
+        """Its first byte on the source."""
+        return next((o for o, _ in self.extents if o is not None), 0)
+
+
+@dataclass(frozen=True, slots=True)
+class Bench:
+    """What a joiner works with. `effort`: 0 looks near, 1 farther, 2 everywhere."""
+
+    pool: Pool
+    stop: StopSignal
+    effort: int = 0
+
+    def rest(self) -> None:
+        """Raise Interrupted when told to stop."""
+        if self.stop.is_set():
+            raise Interrupted
+
+
+@dataclass(frozen=True, slots=True)
+class Joined:
+    """What came of joining. `extents`: of the file, as far as it was put together; `ended`: to its
+    own last byte."""
+
+    extents: Extents
+    seams: tuple[Seam, ...]
+    ended: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What taking one more cluster led to. `score` in nats over `scored` comparisons, REFUSED where
+    it cannot be; `end`: bytes of the cluster that belong to the file, where it ends there."""
+
+    score: float
+    scored: int
+    state: Any
+    end: int | None = None
+
+    @property
+    def refused(self) -> bool:
+        return self.score == REFUSED
+
+
+class Line(ABC):
+    """One file that is put together cluster by cluster, in file order.
+
+    A state stands for what is proven so far; it is never changed, so that several continuations can
+    be tried from it.
+    """
+
+    @abstractmethod
+    def rank(self, state: Any, rows: npt.NDArray[np.uint8]) -> npt.NDArray[np.float64]:
+        """A score in nats for each candidate, uint8[n, 1 + unit] with a byte of room before each;
+        REFUSED for those that cannot be."""
+
+    @abstractmethod
+    def take(self, state: Any, raw: npt.NDArray[np.uint8], since: Any = None) -> Step:
+        """Take the cluster `raw`. `since`: the state at the seam, where rows behind it are not
+        proven yet and are not compared with."""
+
+    @abstractmethod
+    def progress(self, state: Any) -> float:
+        """How much of the file is there, 0.0 to 1.0."""
+
+    @abstractmethod
+    def judged(self, state: Any) -> bool:
+        """Whether what comes next can be compared with anything."""
+
+    likes: Sequence[int] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Joiner:
+    """A way to join, for the finds of some formats."""
+
+    name: str
+    formats: frozenset[str]
+    join: Callable[[Broken, Bench], Joined | None]
+    order: int = 0  # cheap ones first
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+
+_joiners: Registry[Joiner] = Registry("needlewright.core.stitching", prefix="join_")
+
+
+def register(joiner: Joiner) -> Joiner:
+    """Add a way to join; ValueError if its name is taken."""
+    return _joiners.add(joiner.name, joiner)
+
+
+def joiner_for(form: str) -> Joiner | None:
+    """The way to join finds of this format, if there is one."""
+    fitting = [j for j in _joiners.all().values() if form in j.formats]
+    return min(fitting, key=lambda j: (j.order, j.name), default=None)
+
+
+def whole_source(bench: Bench) -> Source:
+    return bench.pool.source

@@ -1,0 +1,183 @@
+"""The free pieces of a source: clusters on a grid, less what whole finds and live files own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.errors import SourceError
+from needlewright.core.kernels.texture import BLOCK_BYTES, Texture, classify
+from needlewright.core.search.spans import Spans
+from needlewright.core.sources.careful import read_around
+from needlewright.core.sources.source import Source
+
+Longs = npt.NDArray[np.int64]
+Rows = npt.NDArray[np.uint8]
+LARGEST, SMALLEST = 1 << 16, 512  # bytes of a cluster that starts of files can vote for
+FEW = 8  # starts that are no vote yet
+AGREED = 0.9
+AT_ONCE = 4 << 20  # bytes that are read at once
+FAR = 1 << 62
+
+
+def voted_grid(starts: Sequence[int], sector: int) -> tuple[int, int]:
+    """(bytes of a cluster, first byte of one) that the first bytes of whole files vote for.
+
+    The largest power of two on which nearly all of them stand alike; one sector where few vote.
+    """
+    places = np.array(starts, np.int64)
+    if places.size < FEW:
+        return sector, 0
+    unit = LARGEST
+    while unit > max(SMALLEST, sector):
+        rests, counts = np.unique(places % unit, return_counts=True)
+        if counts.max() >= AGREED * places.size:
+            return unit, int(rests[counts.argmax()])
+        unit //= 2
+    return sector, 0
+
+
+class Pool:
+    """Clusters of `unit` bytes from byte `base` of `source`; `free` bool[n] says which are still
+    nobody's. Clusters are known by their numbers here."""
+
+    def __init__(self, source: Source, unit: int, base: int, owned: Spans,
+                 area: tuple[int, int] | None = None) -> None:
+        """`owned`: (start, stop) of what belongs to whole finds and live files; `area`: the bytes
+        that pieces are looked for in."""
+        self.source, self.unit, self.base = source, unit, base
+        self.count = max(0, (source.size - base) // unit)
+        self.free = np.ones(self.count, np.bool_)
+        for start, stop in owned:
+            self._set(int(start), int(stop))
+        if area is not None:
+            self._set(0, area[0])
+            self._set(area[1], source.size)
+        self.classes: npt.NDArray[np.uint8] = np.zeros(self.count, np.uint8)
+        self.revision = 0
+
+    def _set(self, start: int, stop: int) -> None:
+        first = max(0, (start - self.base) // self.unit)
+        last = max(0, -(-(stop - self.base) // self.unit))
+        self.free[first:last] = False
+
+    def number(self, byte: int) -> int:
+        """The cluster that `byte` lies in."""
+        return (byte - self.base) // self.unit
+
+    def start(self, number: int) -> int:
+        """The first byte of a cluster."""
+        return self.base + number * self.unit
+
+    def is_free(self, number: int) -> bool:
+        return 0 <= number < self.count and bool(self.free[number])
+
+    def take(self, extents: Sequence[tuple[int | None, int]]) -> None:
+        """These bytes are somebody's from now on."""
+        for offset, length in extents:
+            if offset is not None and length > 0:
+                self._set(offset, offset + length)
+        self.revision += 1
+
+    def look(self, blocks: npt.NDArray[np.uint8] | None = None) -> Iterator[int]:
+        """Learn the Texture of each free cluster; yields how far it came, in bytes. What cannot be
+        read, or is blank, is nobody's piece. `blocks`: a Texture for each 4 KiB of the source as
+        far as it is known."""
+        known = np.zeros(0, np.uint8) if blocks is None else blocks
+        if known.size and self.unit >= BLOCK_BYTES and self.base % BLOCK_BYTES == 0:
+            at = (self.base + np.arange(self.count, dtype=np.int64) * self.unit) // BLOCK_BYTES
+            inside = at < known.size
+            self.classes[inside] = known[at[inside]]
+        step = max(1, AT_ONCE // self.unit)
+        for first in range(0, self.count, step):
+            part = slice(first, min(self.count, first + step))
+            open_ones = self.free[part] & (self.classes[part] == Texture.UNSEEN)
+            if open_ones.any():
+                numbers = first + np.flatnonzero(open_ones)
+                rows = self.read(numbers)
+                self.classes[numbers] = _classes_of(rows)
+            yield self.start(part.stop)
+        self.free[self.classes == Texture.BLANK] = False
+
+    def read(self, numbers: Longs, room: int = 0) -> Rows:
+        """uint8[n, room + unit]: the bytes of clusters, `room` bytes free before each; zeros where
+        they cannot be read."""
+        rows = np.empty((numbers.size, room + self.unit), np.uint8)
+        index = 0
+        while index < numbers.size:
+            stop = index + 1
+            while stop < numbers.size and numbers[stop] == numbers[stop - 1] + 1:
+                stop += 1
+            rows[index:stop, room:] = self._run(int(numbers[index]), stop - index)
+            index = stop
+        return rows
+
+    def _run(self, number: int, count: int) -> Rows:
+        block = bytearray(count * self.unit)
+        try:
+            got = self.source.read_into(self.start(number), memoryview(block))
+        except SourceError as error:
+            if error.code != "source-range":
+                raise
+            got, _ = read_around(self.source, self.start(number), memoryview(block))
+        block[got:] = bytes(len(block) - got)
+        return np.frombuffer(block, np.uint8).reshape(count, self.unit)
+
+    def nearest(self, number: int, most: int, like: npt.NDArray[np.bool_] | None = None,
+                low: int = 0, high: int = FAR) -> Longs:
+        """Up to `most` free clusters around `number`, two thirds of them behind it, ascending;
+        `like`: the classes of Texture that serve."""
+        usable = self.free if like is None else self.free & like[self.classes]
+        ahead = number + 1 + _first(usable[number + 1 : min(self.count, high)], most * 2 // 3)
+        back_to = max(0, low)
+        back = usable[back_to:max(back_to, number)][::-1]
+        behind = number - 1 - _first(back, most - ahead.size)
+        if ahead.size + behind.size < most:
+            ahead = number + 1 + _first(usable[number + 1 : min(self.count, high)],
+                                        most - behind.size)
+        return np.concatenate((behind[::-1], ahead)).astype(np.int64)
+
+    def run(self, number: int, most: int) -> int:
+        """How many free clusters, `most` at the utmost, stand behind one another from `number`."""
+        part = self.free[number : number + most]
+        taken = np.flatnonzero(~part)
+        return int(taken[0]) if taken.size else int(part.size)
+
+    def span(self, numbers: Sequence[int]) -> list[tuple[int | None, int]]:
+        """Clusters in file order as extents, neighbours joined."""
+        out: list[tuple[int | None, int]] = []
+        for number in numbers:
+            at = self.start(number)
+            if out and out[-1][0] is not None and out[-1][0] + out[-1][1] == at:
+                out[-1] = (out[-1][0], out[-1][1] + self.unit)
+            else:
+                out.append((at, self.unit))
+        return out
+
+
+def _first(usable: npt.NDArray[np.bool_], most: int) -> Longs:
+    """The first `most` places where `usable` is true; looks no farther than it must."""
+    if most <= 0 or not usable.size:
+        return np.zeros(0, np.int64)
+    reach = max(most * 2, 4096)
+    while True:
+        found = np.flatnonzero(usable[:reach])
+        if found.size >= most or reach >= usable.size:
+            return found[:most].astype(np.int64)
+        reach *= 4
+
+
+def _classes_of(rows: Rows) -> npt.NDArray[np.uint8]:
+    """A Texture for each of some clusters, uint8[n, unit]: of its first 4 KiB that are not blank.
+    """
+    count, unit = rows.shape
+    if unit < BLOCK_BYTES:
+        blank = (rows == rows[:, :1]).all(axis=1)
+        return np.where(blank, np.uint8(Texture.BLANK), np.uint8(Texture.UNSEEN)).astype(np.uint8)
+    classes = classify(np.ascontiguousarray(rows).reshape(-1)).reshape(count, -1)
+    best = classes[:, 0].copy()
+    for column in range(1, classes.shape[1]):
+        best = np.where(best == Texture.BLANK, classes[:, column], best)
+    return np.asarray(best, np.uint8)

@@ -1,0 +1,355 @@
+"""Puts one file together cluster by cluster: on, search, look ahead, go back.
+
+Knows no format: a `Line` says how well a cluster continues what is there. What stands behind one
+another is taken as long as nothing speaks against it; else the free clusters are ranked, nearest
+first, and the best few are followed a little before one is taken. Where nothing continues, an
+earlier decision was wrong: first those just made, then those where another came near.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from needlewright.core.kernels.texture import Texture
+from needlewright.core.stitching.base import (
+    REFUSED,
+    Bench,
+    Joined,
+    Line,
+    Reason,
+    Seam,
+    SeamWord,
+    Step,
+)
+
+NEAR, FARTHER = 2048, 32_768  # clusters that are tried around the place
+EVERYWHERE = 1 << 40
+ROWS_BYTES = 16 << 20  # of candidates, read and tried at a time
+FOLLOWED = 12  # candidates that are followed a little
+FOLLOWED_BLIND = 48  # ... where nothing can be compared yet
+AHEAD_BYTES, AHEAD_LEAST = 48 << 10, 3  # how far they are followed, and clusters at least
+GOOD = 8.0  # nats that a continuation must have
+CLEAR = 25.0  # nats of lead that leave no doubt
+DOUBT = 0.5  # of the usual likeness: the next cluster in line is taken above this
+SURE = 0.85  # of the usual likeness: no need to look farther
+GLANCE = 256  # clusters that are tried where there is but a doubt
+MAX_DOUBTS = 64
+SLOWLY = 0.2  # how fast the usual likeness follows
+IN_LINE = 12.0  # nats that standing in line is worth
+NEXT_FREE = 3.0  # nats that being the first free cluster behind the gap is worth
+CUT_SHORT = 4.0  # nats that a candidate loses whose own continuation is refused
+BACK_BYTES, BACK_LEAST = 96 << 10, 6  # how far decisions are gone back on, and clusters at least
+MAX_STACK = 24
+MAX_TURNS = 40  # decisions that are gone back on
+KEPT_STATES = 400
+MAX_SEARCHES = 400
+
+
+@dataclass(slots=True)
+class _Node:
+    """One cluster of a thread, behind `before`. `score`: of all so far; `seam`: how it was chosen,
+    where it does not stand in line."""
+
+    number: int
+    state: Any
+    before: _Node | None
+    depth: int
+    score: float
+    seam: Seam | None = None
+    end: int | None = None
+    usual: float | None = None  # nats a comparison, of late
+    pieces: tuple[tuple[int, int], ...] = ()  # first cluster and how many, in file order
+
+    def __post_init__(self) -> None:
+        so_far = self.before.pieces if self.before is not None else ()
+        if so_far and so_far[-1][0] + so_far[-1][1] == self.number:
+            self.pieces = (*so_far[:-1], (so_far[-1][0], so_far[-1][1] + 1))
+        else:
+            self.pieces = (*so_far, (self.number, 1))
+
+    def took(self, step: Step) -> None:
+        """Learn from the step that led here what is usual."""
+        before = self.before.usual if self.before is not None else None
+        self.usual = before
+        if step.scored >= 8:
+            now = step.score / step.scored
+            self.usual = now if before is None else before + SLOWLY * (now - before)
+
+    def has(self, number: int) -> bool:
+        """Whether the thread up to here uses this cluster."""
+        return any(first <= number < first + count for first, count in self.pieces)
+
+    def without(self, numbers: np.ndarray) -> np.ndarray:
+        """Those of `numbers` that the thread does not use."""
+        keep = np.ones(numbers.size, np.bool_)
+        for first, count in self.pieces:
+            keep &= (numbers < first) | (numbers >= first + count)
+        return numbers[keep]
+
+
+@dataclass(frozen=True, slots=True)
+class _Option:
+    """A candidate that was followed: the node of its first cluster, what it is worth."""
+
+    node: _Node
+    worth: float
+    raw: bytes
+    cut_short: bool
+    ratio: float  # of its likeness to what is usual
+
+
+@dataclass(slots=True)
+class Solver:
+    """Puts one file together on `bench`; `like`: the classes of Texture that its pieces may have.
+    """
+
+    line: Line
+    bench: Bench
+    like: np.ndarray
+    turns: int = 0
+    searches: int = 0
+    _stack: list[_Node] = field(default_factory=list)
+    _given_up: set[tuple[int, int]] = field(default_factory=set)
+    _doubts: list[tuple[_Node, int]] = field(default_factory=list)  # the node before, the cluster
+
+    def solve(self, head: list[int], state: Any, end: int | None = None) -> Joined | None:
+        """Go on from `head`, the clusters of the header, at whose end the line stands at `state`.
+        """
+        node: _Node | None = None
+        for depth, number in enumerate(head):
+            node = _Node(number, None, node, depth, 0.0)
+        assert node is not None
+        node.state, node.end = state, end
+        best, farthest = node, self.line.progress(state)
+        while node.end is None:
+            self.bench.rest()
+            following = self._onward(node)
+            if following is None:
+                if self.line.progress(node.state) >= farthest:
+                    best, farthest = node, self.line.progress(node.state)
+                following = self._turn(node)
+                if following is None:
+                    return self._told(best, ended=False)
+            node = following
+            self._forget(node)
+        return self._told(node, ended=True)
+
+    # one decision
+
+    def _onward(self, node: _Node) -> _Node | None:
+        """The cluster in line where nothing speaks against it, else the best of all."""
+        straight, ratio = self._in_line(node)
+        if straight is not None and (ratio >= DOUBT or not self.line.judged(node.state)):
+            return straight
+        if straight is not None:
+            options = self._options(node, straight, -1)
+            if len(options) < 2 or options[0].node.number == straight.number:
+                if straight.end is None:
+                    self._doubts = [*self._doubts, (node, straight.number)][-MAX_DOUBTS:]
+                return straight
+        options = self._options(node, straight)
+        return self._chosen(node, options)
+
+    def _in_line(self, node: _Node) -> tuple[_Node | None, float]:
+        """The next cluster in line, if it can be, and its likeness in terms of the usual."""
+        number = node.number + 1
+        if not self.bench.pool.is_free(number) or node.has(number) or (
+                node.depth, number) in self._given_up:
+            return None, 0.0
+        raw = self.bench.pool.read(np.array([number]))[0]
+        step = self.line.take(node.state, raw, node.state)
+        if step.refused:
+            return None, 0.0
+        following = _Node(number, step.state, node, node.depth + 1, node.score + step.score,
+                          end=step.end)
+        following.took(step)
+        return following, _ratio(node, step.score, step.scored)
+
+    def _chosen(self, node: _Node, options: list[_Option]) -> _Node | None:
+        options = [o for o in options
+                   if (node.depth, o.node.number) not in self._given_up]
+        if not options:
+            return None
+        best = options[0]
+        if best.worth < (0.0 if best.node.end is not None else GOOD):
+            return None
+        others = [o for o in options[1:] if o.raw != best.raw]
+        lead = best.worth - (others[0].worth if others else 0.0)
+        near = [o for o in others if best.worth - o.worth < 2 * CLEAR]
+        for other in reversed(near[:3]):
+            if other.worth >= GOOD:
+                self._stack.append(other.node)
+        del self._stack[:-MAX_STACK]
+        if best.node.number == node.number + 1:
+            return best.node
+        word = SeamWord.PROVEN if lead >= CLEAR else SeamWord.LIKELY
+        best.node.seam = Seam(
+            (node.depth + 1) * self.bench.pool.unit, word,
+            (Reason("rows-continue", {"nats": round(best.worth, 1)}),
+             Reason("lead", {"nats": round(lead, 1)})),
+            tuple((self.bench.pool.start(o.node.number), round(best.worth - o.worth, 1))
+                  for o in near[:3]))
+        return best.node
+
+    def _options(self, node: _Node, straight: _Node | None, effort: int | None = None,
+                 but: int = -1) -> list[_Option]:
+        """Candidates for what follows `node`, the best first."""
+        self.searches += 1
+        pool, found = self.bench.pool, list[_Option]()
+        effort = self.bench.effort if effort is None else effort
+        reach = (NEAR, FARTHER, EVERYWHERE)[: effort + 1] if effort >= 0 else (GLANCE,)
+        tried = np.array([but], np.int64)
+        if straight is not None:
+            raw = pool.read(np.array([straight.number]))[0]
+            option = self._followed(node, straight.number, raw)
+            if option is not None:
+                found.append(replace(option, worth=option.worth + IN_LINE))
+            tried = np.append(tried, straight.number)
+        first = pool.nearest(node.number, 1, self.like)
+        behind = int(first[0]) if first.size and first[0] > node.number else -1
+        for most in reach:
+            numbers = pool.nearest(node.number, most, self.like)
+            numbers = node.without(numbers[~np.isin(numbers, tried)])
+            found += self._ranked(node, numbers, behind)
+            tried = np.concatenate((tried, numbers))
+            found.sort(key=lambda o: -o.worth)
+            if found and found[0].worth >= GOOD + CLEAR and found[0].ratio >= SURE and (
+                    len(found) < 2 or found[0].worth - found[1].worth >= CLEAR):
+                break
+        return found
+
+    def _ranked(self, node: _Node, numbers: np.ndarray, behind: int) -> list[_Option]:
+        pool = self.bench.pool
+        step = max(1, ROWS_BYTES // pool.unit)
+        blind = not self.line.judged(node.state)
+        most = FOLLOWED_BLIND if blind else FOLLOWED
+        best: list[tuple[float, int, bytes]] = []
+        for at in range(0, numbers.size, step):
+            self.bench.rest()
+            part = numbers[at : at + step]
+            rows = pool.read(part, room=1)
+            scores = self.line.rank(node.state, rows)
+            if blind:  # all that could be are as good: the nearest ones
+                scores = np.where(scores == REFUSED, REFUSED, -np.abs(part - node.number))
+            order = np.argsort(-scores, kind="stable")[:most]
+            best += [(float(scores[i]), int(part[i]), rows[i, 1:].tobytes()) for i in order
+                     if scores[i] != REFUSED]
+            best = sorted(best, key=lambda b: -b[0])[:most]
+        found = []
+        for _, number, raw in best:
+            option = self._followed(node, number, np.frombuffer(raw, np.uint8))
+            if option is not None:
+                bonus = NEXT_FREE if number == behind else 0.0
+                found.append(replace(option, worth=option.worth + bonus))
+        return found
+
+    def _followed(self, node: _Node, number: int, raw: np.ndarray) -> _Option | None:
+        """`number` and what stands in line behind it, a little way."""
+        pool = self.bench.pool
+        step = self.line.take(node.state, raw, node.state)
+        if step.refused:
+            return None
+        first = _Node(number, step.state, node, node.depth + 1, node.score + step.score,
+                      end=step.end)
+        first.took(step)
+        worth, state, cut_short = step.score, step.state, False
+        scored = step.scored
+        for ahead in range(1, max(AHEAD_LEAST, AHEAD_BYTES // pool.unit)):
+            if step.end is not None or not pool.is_free(number + ahead) or node.has(
+                    number + ahead):
+                break
+            raw_ahead = pool.read(np.array([number + ahead]))[0]
+            step = self.line.take(state, raw_ahead, node.state)
+            if step.refused:
+                cut_short = True
+                break
+            worth, state, scored = worth + step.score, step.state, scored + step.scored
+        ratio = _ratio(node, worth, scored)
+        if cut_short:
+            worth -= CUT_SHORT
+        return _Option(first, worth, np.asarray(raw).tobytes(), cut_short, ratio)
+
+    # going back
+
+    def _turn(self, node: _Node) -> _Node | None:
+        """Another way where `node` leads nowhere: a decision just made, or one that was close."""
+        best: tuple[float, _Node, list[_Option]] | None = None
+        for back, taken in self._earlier(node):
+            if back.state is None or self.searches > MAX_SEARCHES or (
+                    back.depth, taken) in self._given_up:
+                continue
+            self._given_up.add((back.depth, taken))
+            options = self._options(back, None, min(1, self.bench.effort), but=taken)
+            options = [o for o in options if (back.depth, o.node.number) not in self._given_up
+                       and (not o.cut_short or o.worth > GOOD + CLEAR)]
+            if options and options[0].worth >= GOOD and (
+                    best is None or options[0].worth > best[0]):
+                best = options[0].worth, back, options
+        if best is not None and self.turns < MAX_TURNS:
+            self.turns += 1
+            return self._chosen(best[1], best[2])
+        while self._stack and self.turns < MAX_TURNS:
+            other = self._stack.pop()
+            before = other.before
+            if before is None or (before.depth, other.number) in self._given_up:
+                continue
+            self.turns += 1
+            self._given_up.add((before.depth, other.number))
+            other.seam = other.seam or Seam(
+                other.depth * self.bench.pool.unit, SeamWord.LIKELY, (Reason("second-choice"),))
+            return other
+        return None
+
+    def _earlier(self, node: _Node) -> list[tuple[_Node, int]]:
+        """(node, cluster that was taken behind it) of decisions that may have been wrong."""
+        found: list[tuple[_Node, int]] = []
+        after, back = node, node.before
+        for _ in range(max(BACK_LEAST, BACK_BYTES // self.bench.pool.unit)):
+            if back is None:
+                break
+            found.append((back, after.number))
+            after, back = back, back.before
+        return found + self._doubts[::-1]
+
+    def _forget(self, node: _Node) -> None:
+        """States of long ago are not gone back to."""
+        old = node
+        for _ in range(64):
+            if old.before is None:
+                return
+            old = old.before
+        keep = any(other.before is old for other in self._stack)
+        if not keep:
+            old.state = None
+
+    def _told(self, node: _Node, ended: bool) -> Joined | None:
+        pool = self.bench.pool
+        chain: list[_Node] = []
+        at: _Node | None = node
+        while at is not None:
+            chain.append(at)
+            at = at.before
+        chain.reverse()
+        seams = tuple(n.seam for n in chain if n.seam is not None)
+        extents = pool.span([n.number for n in chain])
+        if node.end is not None:
+            last, length = extents[-1]
+            extents[-1] = last, length - pool.unit + node.end
+        return Joined(tuple(extents), seams, ended) if seams or ended else None
+
+
+def _ratio(node: _Node, score: float, scored: int) -> float:
+    """How well what follows `node` compares, in terms of what is usual."""
+    if scored == 0 or node.usual is None or node.usual <= 0:
+        return 1.0 if score >= 0 else 0.0
+    return score / scored / node.usual
+
+
+def textures(*classes: Texture) -> np.ndarray:
+    """bool[classes of Texture]: these, and what was not looked at."""
+    like = np.zeros(len(Texture), np.bool_)
+    like[[Texture.UNSEEN, *classes]] = True
+    return like
