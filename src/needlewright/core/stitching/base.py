@@ -90,9 +90,10 @@ class Line(ABC):
     """
 
     @abstractmethod
-    def rank(self, state: Any, rows: npt.NDArray[np.uint8]) -> npt.NDArray[np.float64]:
-        """A score in nats for each candidate, uint8[n, 1 + unit] with a byte of room before each;
-        REFUSED for those that cannot be."""
+    def rank(self, state: Any, rows: npt.NDArray[np.uint8]) -> tuple[
+            npt.NDArray[np.float64], npt.NDArray[np.int64]]:
+        """(score in nats, REFUSED for those that cannot be; comparisons behind it) for each
+        candidate, uint8[n, 1 + unit] with a byte of room before each."""
 
     @abstractmethod
     def take(self, state: Any, raw: npt.NDArray[np.uint8], since: Any = None) -> Step:

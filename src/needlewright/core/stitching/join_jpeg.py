@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import struct
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -62,15 +61,17 @@ class _Scan(Line):
     def judged(self, state: _State) -> bool:
         return state.scan.mcu >= self._per_row
 
-    def rank(self, state: _State, rows: npt.NDArray[np.uint8]) -> npt.NDArray[np.float64]:
+    def rank(self, state: _State, rows: npt.NDArray[np.uint8]) -> tuple[
+            npt.NDArray[np.float64], npt.NDArray[np.int64]]:
         if state.closing:
             fits = rows[:, 1] == 0xD9 if state.scan.pending else (
                 (rows[:, 1] == 0xFF) & (rows[:, 2] == 0xD9))
-            return np.where(fits, ENDED, REFUSED)
+            return np.where(fits, ENDED, REFUSED), np.zeros(len(rows), np.int64)
         until = state.scan.mcu + self._per_row
-        codes, scores, _ = trials.try_candidates(self._tables, state.scan, rows, until)
+        codes, scores, mcus = trials.try_candidates(self._tables, state.scan, rows, until)
         scores = scores + np.where(codes == trials.COMPLETE, ENDED, 0.0)
-        return np.where(codes >= trials.BAD_CODE, REFUSED, scores)
+        known = min(self._per_row, max(0, state.scan.mcu - self._per_row))
+        return np.where(codes >= trials.BAD_CODE, REFUSED, scores), np.minimum(mcus, known)
 
     def take(self, state: _State, raw: npt.NDArray[np.uint8], since: _State | None = None) -> Step:
         if state.closing:

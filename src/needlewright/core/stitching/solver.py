@@ -34,9 +34,14 @@ AHEAD_BYTES, AHEAD_LEAST = 48 << 10, 3  # how far they are followed, and cluster
 GOOD = 8.0  # nats that a continuation must have
 CLEAR = 25.0  # nats of lead that leave no doubt
 DOUBT = 0.5  # of the usual likeness: the next cluster in line is taken above this
-SURE = 0.85  # of the usual likeness: no need to look farther
+SURE = 0.96  # of the usual likeness: no need to look farther
+BAD = 0.2  # ... and below this it is looked for everywhere
+FAIR = 0.6  # of the usual likeness: good enough to leave the line for, and to be proven
+SCRAPS, SCRAP_CLUSTERS = 5, 4  # pieces in a row, as short as that, are no file
 GLANCE = 256  # clusters that are tried where there is but a doubt
 MAX_DOUBTS = 64
+EXPECTED = 0.75  # of the usual likeness counts against each comparison: long stretches of plain
+# foreign rows must not outweigh a short own one
 SLOWLY = 0.2  # how fast the usual likeness follows
 IN_LINE = 12.0  # nats that standing in line is worth
 NEXT_FREE = 3.0  # nats that being the first free cluster behind the gap is worth
@@ -92,10 +97,12 @@ class _Node:
 
 @dataclass(frozen=True, slots=True)
 class _Option:
-    """A candidate that was followed: the node of its first cluster, what it is worth."""
+    """A candidate that was followed: the node of its first cluster, what it is worth, and that in
+    comparison to what is usual."""
 
     node: _Node
     worth: float
+    standing: float
     raw: bytes
     cut_short: bool
     ratio: float  # of its likeness to what is usual
@@ -145,11 +152,15 @@ class Solver:
         if straight is not None and (ratio >= DOUBT or not self.line.judged(node.state)):
             return straight
         if straight is not None:
-            options = self._options(node, straight, -1)
-            if len(options) < 2 or options[0].node.number == straight.number:
-                if straight.end is None:
-                    self._doubts = [*self._doubts, (node, straight.number)][-MAX_DOUBTS:]
-                return straight
+            # Left only for what is good by itself: an edge may run all across a picture.
+            options = self._options(node, straight, self.bench.effort if ratio < BAD else -1)
+            other = next((o for o in options if o.node.number != straight.number), None)
+            if other is not None and other.ratio >= FAIR and other.worth >= GOOD and (
+                    other.standing >= options[0].standing):
+                return self._chosen(node, options)
+            if straight.end is None:
+                self._doubts = [*self._doubts, (node, straight.number)][-MAX_DOUBTS:]
+            return straight
         options = self._options(node, straight)
         return self._chosen(node, options)
 
@@ -171,26 +182,26 @@ class Solver:
     def _chosen(self, node: _Node, options: list[_Option]) -> _Node | None:
         options = [o for o in options
                    if (node.depth, o.node.number) not in self._given_up]
-        if not options:
+        if not options or _patchwork(node):
             return None
         best = options[0]
         if best.worth < (0.0 if best.node.end is not None else GOOD):
             return None
         others = [o for o in options[1:] if o.raw != best.raw]
-        lead = best.worth - (others[0].worth if others else 0.0)
-        near = [o for o in others if best.worth - o.worth < 2 * CLEAR]
+        lead = best.standing - (others[0].standing if others else min(0.0, best.standing - best.worth))
+        near = [o for o in others if best.standing - o.standing < 2 * CLEAR]
         for other in reversed(near[:3]):
             if other.worth >= GOOD:
                 self._stack.append(other.node)
         del self._stack[:-MAX_STACK]
         if best.node.number == node.number + 1:
             return best.node
-        word = SeamWord.PROVEN if lead >= CLEAR else SeamWord.LIKELY
+        word = SeamWord.PROVEN if lead >= CLEAR and best.ratio >= FAIR else SeamWord.LIKELY
         best.node.seam = Seam(
             (node.depth + 1) * self.bench.pool.unit, word,
             (Reason("rows-continue", {"nats": round(best.worth, 1)}),
              Reason("lead", {"nats": round(lead, 1)})),
-            tuple((self.bench.pool.start(o.node.number), round(best.worth - o.worth, 1))
+            tuple((self.bench.pool.start(o.node.number), round(best.standing - o.standing, 1))
                   for o in near[:3]))
         return best.node
 
@@ -206,7 +217,8 @@ class Solver:
             raw = pool.read(np.array([straight.number]))[0]
             option = self._followed(node, straight.number, raw)
             if option is not None:
-                found.append(replace(option, worth=option.worth + IN_LINE))
+                found.append(replace(option, worth=option.worth + IN_LINE,
+                                     standing=option.standing + IN_LINE))
             tried = np.append(tried, straight.number)
         first = pool.nearest(node.number, 1, self.like)
         behind = int(first[0]) if first.size and first[0] > node.number else -1
@@ -215,9 +227,9 @@ class Solver:
             numbers = node.without(numbers[~np.isin(numbers, tried)])
             found += self._ranked(node, numbers, behind)
             tried = np.concatenate((tried, numbers))
-            found.sort(key=lambda o: -o.worth)
+            found.sort(key=lambda o: -o.standing)
             if found and found[0].worth >= GOOD + CLEAR and found[0].ratio >= SURE and (
-                    len(found) < 2 or found[0].worth - found[1].worth >= CLEAR):
+                    len(found) < 2 or found[0].standing - found[1].standing >= CLEAR):
                 break
         return found
 
@@ -231,7 +243,8 @@ class Solver:
             self.bench.rest()
             part = numbers[at : at + step]
             rows = pool.read(part, room=1)
-            scores = self.line.rank(node.state, rows)
+            scores, scored = self.line.rank(node.state, rows)
+            scores = scores - EXPECTED * max(0.0, node.usual or 0.0) * scored
             if blind:  # all that could be are as good: the nearest ones
                 scores = np.where(scores == REFUSED, REFUSED, -np.abs(part - node.number))
             order = np.argsort(-scores, kind="stable")[:most]
@@ -243,7 +256,8 @@ class Solver:
             option = self._followed(node, number, np.frombuffer(raw, np.uint8))
             if option is not None:
                 bonus = NEXT_FREE if number == behind else 0.0
-                found.append(replace(option, worth=option.worth + bonus))
+                found.append(replace(option, worth=option.worth + bonus,
+                                     standing=option.standing + bonus))
         return found
 
     def _followed(self, node: _Node, number: int, raw: np.ndarray) -> _Option | None:
@@ -270,7 +284,8 @@ class Solver:
         ratio = _ratio(node, worth, scored)
         if cut_short:
             worth -= CUT_SHORT
-        return _Option(first, worth, np.asarray(raw).tobytes(), cut_short, ratio)
+        standing = worth - EXPECTED * max(0.0, node.usual or 0.0) * scored
+        return _Option(first, worth, standing, np.asarray(raw).tobytes(), cut_short, ratio)
 
     # going back
 
@@ -286,8 +301,8 @@ class Solver:
             options = [o for o in options if (back.depth, o.node.number) not in self._given_up
                        and (not o.cut_short or o.worth > GOOD + CLEAR)]
             if options and options[0].worth >= GOOD and (
-                    best is None or options[0].worth > best[0]):
-                best = options[0].worth, back, options
+                    best is None or options[0].standing > best[0]):
+                best = options[0].standing, back, options
         if best is not None and self.turns < MAX_TURNS:
             self.turns += 1
             return self._chosen(best[1], best[2])
@@ -339,6 +354,12 @@ class Solver:
             last, length = extents[-1]
             extents[-1] = last, length - pool.unit + node.end
         return Joined(tuple(extents), seams, ended) if seams or ended else None
+
+
+def _patchwork(node: _Node) -> bool:
+    """Whether what was put together of late is no file, but what fits a little, one by one."""
+    last = node.pieces[-SCRAPS:]
+    return len(last) == SCRAPS and all(count <= SCRAP_CLUSTERS for _, count in last)
 
 
 def _ratio(node: _Node, score: float, scored: int) -> float:
