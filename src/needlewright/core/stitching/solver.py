@@ -42,6 +42,7 @@ GLANCE = 256  # clusters that are tried where there is but a doubt
 MAX_DOUBTS = 64
 EXPECTED = 0.75  # of the usual likeness counts against each comparison: long stretches of plain
 # foreign rows must not outweigh a short own one
+LEAST_USUAL = 0.4  # nats a comparison
 SLOWLY = 0.2  # how fast the usual likeness follows
 IN_LINE = 12.0  # nats that standing in line is worth
 NEXT_FREE = 3.0  # nats that being the first free cluster behind the gap is worth
@@ -120,7 +121,7 @@ class Solver:
     searches: int = 0
     _stack: list[_Node] = field(default_factory=list)
     _given_up: set[tuple[int, int]] = field(default_factory=set)
-    _doubts: list[tuple[_Node, int]] = field(default_factory=list)  # the node before, the cluster
+    _doubts: list[tuple[float, _Node, int]] = field(default_factory=list)  # see `_remember`
 
     def solve(self, head: list[int], state: Any, end: int | None = None) -> Joined | None:
         """Go on from `head`, the clusters of the header, at whose end the line stands at `state`.
@@ -149,20 +150,29 @@ class Solver:
     def _onward(self, node: _Node) -> _Node | None:
         """The cluster in line where nothing speaks against it, else the best of all."""
         straight, ratio = self._in_line(node)
+        if straight is not None and ratio < SURE and self.line.judged(node.state):
+            self._remember(ratio, node, straight.number)
         if straight is not None and (ratio >= DOUBT or not self.line.judged(node.state)):
             return straight
         if straight is not None:
             # Left only for what is good by itself: an edge may run all across a picture.
             options = self._options(node, straight, self.bench.effort if ratio < BAD else -1)
-            other = next((o for o in options if o.node.number != straight.number), None)
-            if other is not None and other.ratio >= FAIR and other.worth >= GOOD and (
-                    other.standing >= options[0].standing):
-                return self._chosen(node, options)
-            if straight.end is None:
-                self._doubts = [*self._doubts, (node, straight.number)][-MAX_DOUBTS:]
-            return straight
+            mine = next((o for o in options if o.node.number == straight.number), None)
+            best = options[0]
+            if mine is not None and (mine is best or mine.ratio >= FAIR or best.ratio < FAIR
+                                     or best.worth < GOOD
+                                     or best.standing < mine.standing + CLEAR):
+                return straight
         options = self._options(node, straight)
         return self._chosen(node, options)
+
+    def _remember(self, ratio: float, node: _Node, taken: int) -> None:
+        """What was taken behind `node` continues it less well than usual: to be thought of again,
+        the worst first, where the thread leads nowhere."""
+        self._doubts.append((ratio, node, taken))
+        if len(self._doubts) > 2 * MAX_DOUBTS:
+            self._doubts.sort(key=lambda d: d[0])
+            del self._doubts[MAX_DOUBTS:]
 
     def _in_line(self, node: _Node) -> tuple[_Node | None, float]:
         """The next cluster in line, if it can be, and its likeness in terms of the usual."""
@@ -327,7 +337,8 @@ class Solver:
                 break
             found.append((back, after.number))
             after, back = back, back.before
-        return found + self._doubts[::-1]
+        self._doubts.sort(key=lambda d: d[0])
+        return found + [(node, taken) for _, node, taken in self._doubts[:MAX_DOUBTS]]
 
     def _forget(self, node: _Node) -> None:
         """States of long ago are not gone back to."""
@@ -336,7 +347,8 @@ class Solver:
             if old.before is None:
                 return
             old = old.before
-        keep = any(other.before is old for other in self._stack)
+        keep = any(other.before is old for other in self._stack) or any(
+            doubted is old for _, doubted, _ in self._doubts)
         if not keep:
             old.state = None
 
@@ -364,9 +376,9 @@ def _patchwork(node: _Node) -> bool:
 
 def _ratio(node: _Node, score: float, scored: int) -> float:
     """How well what follows `node` compares, in terms of what is usual."""
-    if scored == 0 or node.usual is None or node.usual <= 0:
+    if scored == 0 or node.usual is None:
         return 1.0 if score >= 0 else 0.0
-    return score / scored / node.usual
+    return score / scored / max(LEAST_USUAL, node.usual)
 
 
 def textures(*classes: Texture) -> np.ndarray:
