@@ -36,7 +36,8 @@ CLEAR = 25.0  # nats of lead that leave no doubt
 DOUBT = 0.5  # of the usual likeness: the next cluster in line is taken above this
 SURE = 0.96  # of the usual likeness: no need to look farther
 BAD = 0.2  # ... and below this it is looked for everywhere
-FAIR = 0.6  # of the usual likeness: good enough to leave the line for, and to be proven
+FAIR = 0.6  # of the usual likeness: good enough to be proven
+FINE = 0.8  # of the usual likeness: good enough to leave the line for, or to turn back for
 SCRAPS, SCRAP_CLUSTERS = 5, 4  # pieces in a row, as short as that, are no file
 GLANCE = 256  # clusters that are tried where there is but a doubt
 MAX_DOUBTS = 64
@@ -119,7 +120,7 @@ class Solver:
     like: np.ndarray
     turns: int = 0
     searches: int = 0
-    _stack: list[_Node] = field(default_factory=list)
+    _stack: list[tuple[float, _Node]] = field(default_factory=list)
     _given_up: set[tuple[int, int]] = field(default_factory=set)
     _doubts: list[tuple[float, _Node, int]] = field(default_factory=list)  # see `_remember`
 
@@ -159,7 +160,7 @@ class Solver:
             options = self._options(node, straight, self.bench.effort if ratio < BAD else -1)
             mine = next((o for o in options if o.node.number == straight.number), None)
             best = options[0]
-            if mine is not None and (mine is best or mine.ratio >= FAIR or best.ratio < FAIR
+            if mine is not None and (mine is best or mine.ratio >= FAIR or best.ratio < FINE
                                      or best.worth < GOOD
                                      or best.standing < mine.standing + CLEAR):
                 return straight
@@ -202,8 +203,8 @@ class Solver:
         near = [o for o in others if best.standing - o.standing < 2 * CLEAR]
         for other in reversed(near[:3]):
             if other.worth >= GOOD:
-                self._stack.append(other.node)
-        del self._stack[:-MAX_STACK]
+                self._stack.append((best.standing - other.standing, other.node))
+        self._stack = sorted(self._stack, key=lambda s: s[0])[:MAX_STACK]
         if best.node.number == node.number + 1:
             return best.node
         word = SeamWord.PROVEN if lead >= CLEAR and best.ratio >= FAIR else SeamWord.LIKELY
@@ -301,8 +302,16 @@ class Solver:
 
     def _turn(self, node: _Node) -> _Node | None:
         """Another way where `node` leads nowhere: a decision just made, or one that was close."""
+        if self.turns >= MAX_TURNS:
+            return None
+        self.turns += 1
+        return self._rethought(self._just_now(node)) or self._second_choice(CLEAR) or (
+            self._rethought(self._doubtful())) or self._second_choice(2 * CLEAR)
+
+    def _rethought(self, decisions: list[tuple[_Node, int]]) -> _Node | None:
+        """The best other way at any of these, where it is good by itself."""
         best: tuple[float, _Node, list[_Option]] | None = None
-        for back, taken in self._earlier(node):
+        for back, taken in decisions:
             if back.state is None or self.searches > MAX_SEARCHES or (
                     back.depth, taken) in self._given_up:
                 continue
@@ -310,26 +319,29 @@ class Solver:
             options = self._options(back, None, min(1, self.bench.effort), but=taken)
             options = [o for o in options if (back.depth, o.node.number) not in self._given_up
                        and (not o.cut_short or o.worth > GOOD + CLEAR)]
-            if options and options[0].worth >= GOOD and (
+            if options and options[0].worth >= GOOD and options[0].ratio >= FINE and (
                     best is None or options[0].standing > best[0]):
                 best = options[0].standing, back, options
-        if best is not None and self.turns < MAX_TURNS:
-            self.turns += 1
-            return self._chosen(best[1], best[2])
-        while self._stack and self.turns < MAX_TURNS:
-            other = self._stack.pop()
+        return None if best is None else self._chosen(best[1], best[2])
+
+    def _second_choice(self, behind: float) -> _Node | None:
+        """What came nearest to being chosen, and no farther `behind` than so many nats."""
+        while self._stack:
+            self._stack.sort(key=lambda s: -s[0])
+            if self._stack[-1][0] > behind:
+                return None
+            _, other = self._stack.pop()
             before = other.before
             if before is None or (before.depth, other.number) in self._given_up:
                 continue
-            self.turns += 1
             self._given_up.add((before.depth, other.number))
-            other.seam = other.seam or Seam(
-                other.depth * self.bench.pool.unit, SeamWord.LIKELY, (Reason("second-choice"),))
+            other.seam = Seam(other.depth * self.bench.pool.unit, SeamWord.LIKELY,
+                              (Reason("second-choice"),))
             return other
         return None
 
-    def _earlier(self, node: _Node) -> list[tuple[_Node, int]]:
-        """(node, cluster that was taken behind it) of decisions that may have been wrong."""
+    def _just_now(self, node: _Node) -> list[tuple[_Node, int]]:
+        """(node, cluster that was taken behind it) of the last decisions."""
         found: list[tuple[_Node, int]] = []
         after, back = node, node.before
         for _ in range(max(BACK_LEAST, BACK_BYTES // self.bench.pool.unit)):
@@ -337,8 +349,12 @@ class Solver:
                 break
             found.append((back, after.number))
             after, back = back, back.before
+        return found
+
+    def _doubtful(self) -> list[tuple[_Node, int]]:
+        """The same, of all that were taken with a doubt."""
         self._doubts.sort(key=lambda d: d[0])
-        return found + [(node, taken) for _, node, taken in self._doubts[:MAX_DOUBTS]]
+        return [(node, taken) for _, node, taken in self._doubts[:MAX_DOUBTS]]
 
     def _forget(self, node: _Node) -> None:
         """States of long ago are not gone back to."""
@@ -347,7 +363,7 @@ class Solver:
             if old.before is None:
                 return
             old = old.before
-        keep = any(other.before is old for other in self._stack) or any(
+        keep = any(other.before is old for _, other in self._stack) or any(
             doubted is old for _, doubted, _ in self._doubts)
         if not keep:
             old.state = None
