@@ -39,6 +39,8 @@ WHY = {
 }
 
 SENTENCES = {
+    "seams-proven": "its pieces lay apart; all {seams} seams between them are proven",
+    "seams-likely": "its pieces lay apart; of {seams} seams {likely} are likely, not proven",
     "record-live": "a file system lists it",
     "record-removed": "a file system still names it, although it was removed",
     "clusters-free": "nothing else uses its clusters",

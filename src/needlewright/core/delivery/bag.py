@@ -36,6 +36,7 @@ from needlewright.core.delivery.manifests import write_bag
 from needlewright.core.delivery.readback import ReadBack, to_the_medium
 from needlewright.core.delivery.tree import Planned, Room, Tops, plan, room_at, volume_of
 from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
+from needlewright.core.finds import Reason
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.sources.registry import open_source
@@ -83,6 +84,7 @@ class Words:
     report: Callable[[Handed], str]
     name: Callable[[FindRow], str]
     problem: Callable[[NeedlewrightError], str]
+    seam: Callable[[Reason], str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -329,7 +331,7 @@ def _write_tags(job: Job, writer: _Writer, bag: Path, words: Words) -> None:
                 record = job.record(row.id)
             except JobError:
                 continue  # a damaged job file: what can be read of it is told
-            yield entry(record, writer.written.get(row.id), twins.get(row.id, []), words.check,
+            yield entry(record, writer.written.get(row.id), twins.get(row.id, []), words.check, words.seam,
                         volume_name(record, names.get(row.source, ())),
                         writer.failed.get(row.id))
     write_lists(bag, head(job.sources(), job.steps()), entries())

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from needlewright.core.finds import Reason
 from needlewright.core.jobs.rows import BYTES, FindRecord, SourceRow, StepRow
 from needlewright.core.names import TURNING, harmless
 from needlewright.core.search.events import VolumeSeen
@@ -33,7 +34,7 @@ class DeliveredFile:
 
 
 def entry(record: FindRecord, written: DeliveredFile | None, twins: list[int],
-          describe: Callable[[Check], str], volume: str | None,
+          describe: Callable[[Check], str], reason: Callable[[Reason], str], volume: str | None,
           problem: str | None) -> dict[str, Any]:
     """One find as finds.json holds it; `problem`: why it was chosen and could not be delivered."""
     row, told = record.row, record.record
@@ -48,7 +49,10 @@ def entry(record: FindRecord, written: DeliveredFile | None, twins: list[int],
         "width": row.width, "height": row.height, "duration_s": row.duration_s,
         "encoding": record.content.encoding,
         "extents": [list(extent) for extent in record.extents], "twins": twins,
-        "volume": volume, "seams": [], "changes": [], "problem": problem,
+        "volume": volume, "changes": [], "problem": problem,
+        "seams": [{"at": s.at, "word": str(s.word), "reasons": [reason(r) for r in s.reasons]}
+                  for s in record.seams],
+        "joined_from": record.joined_from,
         "mended_from": None, "inside": record.parent, "kept": row.kept or None,
         "original_path": told.original if told else None,
         "checks": [

@@ -30,13 +30,24 @@ class JobKnowledge:
         spans = [(offset, offset + length) for offset, length in extents if offset is not None]
         return merged_spans(np.array(spans, np.int64).reshape(-1, 2))
 
+    def owned(self) -> Spans:
+        rows = self._job.owned_spans(self._row.id)
+        return merged_spans(np.array(rows, np.int64).reshape(-1, 2))
+
+    def starts(self) -> list[int]:
+        return self._job.whole_starts(self._row.id)
+
     def proven(self) -> Iterator[tuple[int, Content]]:
         for number, size in self._job.proven(self._row.id):
             yield size, self._job.record(number).content
 
     def broken(self) -> Iterator[BrokenFind]:
         for number, key, form, place, why in self._job.broken(self._row.id):
-            yield BrokenFind(number, key, form, self._job.record(number).content, place, why)
+            told = self._job.record(number)
+            row = told.row
+            stated = row.size if told.record is not None else None
+            yield BrokenFind(number, key, form, told.content, place, why, row.share, stated,
+                             row.removed)
 
     def texture(self, start: int, stop: int) -> bytes:
         return self._texture.blocks(start, stop).tobytes()

@@ -18,6 +18,7 @@ from needlewright.core.walks import Check, Outcome
 BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)
 RECORD_CHECKS = frozenset({"record", "clusters", "extents", "length", "name"})
 LOST_FOLDER = "lost folder "  # begins a path whose upper folders are not known
+STITCHED = "stitched"  # the claim of what was put together
 STEP_ORDER = ("records", "old-records", "kept-copies", "signatures", "stitching")
 
 
@@ -66,6 +67,9 @@ def worth(grade: Grade, share: float, size: int) -> tuple[int, float, int]:
 
 def settle(find: Find, standing: Sequence[Standing]) -> Decision:
     """What to do with `find`, given what stands in its place."""
+    if find.joined_from is not None:
+        return _stitched(find, standing)
+    standing = [s for s in standing if s.claim != STITCHED]
     same = next((s for s in standing if is_same(find, s)), None)
     if same is not None:
         return _again(find, same)
@@ -87,6 +91,22 @@ def is_same(find: Find, stands: Standing) -> bool:
     unknown = (find.path or "").startswith(LOST_FOLDER) or (stands.path or "").startswith(
         LOST_FOLDER)
     return find.path == stands.path or unknown
+
+
+def _stitched(find: Find, standing: Sequence[Standing]) -> Decision:
+    """A file that was put together stands beside what broke off, and takes over its name where a
+    record states its size."""
+    named = next((s for s in standing if s.record is not None and s.size == find.size
+                  and s.claim != STITCHED and s.name is not None), None)
+    if named is not None and named.record is not None:
+        find = replace(find, name=named.name, path=named.path, removed=named.removed,
+                       record=replace(named.record, claim=False))
+    before = next((s for s in standing if s.claim == STITCHED), None)
+    if before is None:
+        return Decision(Act.ADD, find, claim=STITCHED)
+    if worth(find.grade, find.share, find.size) >= worth(before.grade, before.share, before.size):
+        return Decision(Act.REPLACE, find, before.number)
+    return Decision(Act.KEEP, find, before.number)
 
 
 def _again(find: Find, stands: Standing) -> Decision:

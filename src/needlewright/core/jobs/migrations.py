@@ -174,7 +174,14 @@ ALTER TABLE steps ADD COLUMN state TEXT NOT NULL DEFAULT '';
 CREATE INDEX finds_by_content ON finds (source, size, format);
 """
 
-MIGRATIONS = (V1, V2, V3, V4)
+V5 = """
+CREATE TABLE seams (
+  find INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE, place INTEGER NOT NULL,
+  at INTEGER NOT NULL, word TEXT NOT NULL, reasons TEXT NOT NULL, rivals TEXT NOT NULL,
+  PRIMARY KEY (find, place)) WITHOUT ROWID;
+"""
+
+MIGRATIONS = (V1, V2, V3, V4, V5)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:

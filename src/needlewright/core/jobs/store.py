@@ -16,7 +16,7 @@ from types import TracebackType
 from typing import Any
 
 from needlewright.core.errors import JobError
-from needlewright.core.finds import INSIDE, Find
+from needlewright.core.finds import INSIDE, JOINED_FROM, Find
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.coverage import CoverageRow
 from needlewright.core.jobs.database import Database
@@ -43,10 +43,12 @@ from needlewright.core.jobs.rows import (
 from needlewright.core.jobs.writing import (
     CHECKS,
     RECORD_COLUMNS,
+    SEAMS,
     FindWriter,
     checks_from,
     content_of_row,
     record_from,
+    seams_from,
 )
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.sources.source import Source
@@ -220,12 +222,14 @@ class Job:
         extents = self._database.rows(
             "SELECT offset, length FROM extents WHERE find = ? ORDER BY place", (number,))
         around = self.related(number, INSIDE)
+        origin = self.related(number, JOINED_FROM)
         return FindRecord(
             rows[0], content_of_row(content, extents),
             checks_from(self._database.rows(CHECKS, (number,))),
             tuple(Part(n, a, b) for n, a, b in json.loads(parts)), json.loads(extra),
             None if start is None else (start, stop), around[0] if around else None,
-            record_from(told))
+            record_from(told), seams_from(self._database.rows(SEAMS, (number,))),
+            origin[0] if origin else None)
 
     def related(self, number: int, relation: str, back: bool = False) -> list[int]:
         """The finds that `number` has a relation to; with `back`, those that have it to `number`.
@@ -255,6 +259,19 @@ class Job:
             " AND f.record_at IS NOT NULL"
             " AND e.offset IS NOT NULL ORDER BY e.offset", (source,))
 
+    def owned_spans(self, source: int) -> list[tuple[int, int]]:
+        """(start, stop) of all extents of finds that are whole."""
+        return self._database.rows(  # type: ignore[return-value]
+            "SELECT e.offset, e.offset + e.length FROM finds f JOIN extents e ON e.find = f.id"
+            " WHERE f.source = ? AND f.grade = 'whole' AND e.offset IS NOT NULL"
+            " ORDER BY e.offset", (source,))
+
+    def whole_starts(self, source: int) -> list[int]:
+        """The first bytes of the finds that are whole."""
+        return [row[0] for row in self._database.rows(
+            "SELECT DISTINCT start FROM finds WHERE source = ? AND grade = 'whole'"
+            " AND content IS NULL", (source,))]
+
     def proven(self, source: int) -> list[tuple[int, int]]:
         """(id, size) of the removed files of a source that are whole and that a record names."""
         return self._database.rows(  # type: ignore[return-value]
@@ -263,10 +280,14 @@ class Job:
 
     def broken(self, source: int) -> list[tuple[int, str, str, int | None, str]]:
         """(id, key, format, byte where it breaks, why) of the finds of a source that are not whole
-        and not gone."""
+        and not gone, and of which no stitched one is whole."""
         return self._database.rows(  # type: ignore[return-value]
             "SELECT id, key, format, broken_at, coalesce(broken_why, '') FROM finds"
-            " WHERE source = ? AND grade IN ('partial', 'remnant') ORDER BY start", (source,))
+            " WHERE source = ? AND grade IN ('partial', 'remnant')"
+            " AND id NOT IN (SELECT find FROM seams)"
+            " AND id NOT IN (SELECT l.other FROM links l JOIN finds s ON s.id = l.find"
+            f" WHERE l.relation = '{JOINED_FROM}' AND s.grade = 'whole') ORDER BY start",
+            (source,))
 
     def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
         """The finds that lie before and behind `row` on its source, where there are any."""

@@ -15,10 +15,26 @@ from typing import Any
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Content, Stretches, content_from
 from needlewright.core.errors import JobError
-from needlewright.core.finds import INSIDE, Find, Record, key_of
+from needlewright.core.finds import (
+    INSIDE,
+    JOINED_FROM,
+    Find,
+    Reason,
+    Record,
+    Seam,
+    SeamWord,
+    key_of,
+)
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.database import Database
-from needlewright.core.jobs.merging import Act, Standing, is_same, settle, with_record
+from needlewright.core.jobs.merging import (
+    STITCHED,
+    Act,
+    Standing,
+    is_same,
+    settle,
+    with_record,
+)
 from needlewright.core.walks import Check, Outcome
 
 COLUMNS = (
@@ -37,6 +53,7 @@ STANDING = (
     "SELECT id, grade, share, size, key, found_by, name, path, removed,"
     f" {', '.join(RECORD_COLUMNS)} FROM finds WHERE source = ? AND start = ? AND format = ?")
 CHECKS = "SELECT name, outcome, code, detail, content FROM checks WHERE find = ? ORDER BY place"
+SEAMS = "SELECT at, word, reasons, rivals FROM seams WHERE find = ? ORDER BY place"
 Told = tuple[int, Find]
 
 
@@ -90,6 +107,9 @@ class FindWriter:
 
     def _itself(self, find: Find, standing: Sequence[Standing]) -> Standing | None:
         """The earlier version of `find` among what stands in its place."""
+        if find.joined_from is not None:
+            return next((s for s in standing if s.claim == STITCHED), None)
+        standing = [s for s in standing if s.claim != STITCHED]
         if find.record is not None:
             own = [s for s in standing if is_same(find, s)]
             return own[0] if own else None
@@ -133,6 +153,10 @@ class FindWriter:
         """Relate a new find to others: those it knows by their key, and those that waited for it.
         """
         run = self._database.run
+        if find.joined_from is not None:
+            run("INSERT OR IGNORE INTO links (find, other, relation) SELECT ?, id, ? FROM finds"
+                " WHERE source = ? AND key = ? AND id <> ?",
+                (number, JOINED_FROM, source, find.joined_from, number))
         if find.inside is not None:
             other = self._database.row("SELECT id FROM finds WHERE source = ? AND key = ?",
                                        (source, find.inside))
@@ -179,7 +203,7 @@ class FindWriter:
         else:
             self._drop_pictures(number)
         self._database.run(UPDATE, (*values, number))
-        for table in ("extents", "checks"):
+        for table in ("extents", "checks", "seams"):
             self._database.run(f"DELETE FROM {table} WHERE find = ?", (number,))
         if find.grade is Grade.WHOLE:
             self._drop_scraps(number, find)
@@ -205,6 +229,11 @@ class FindWriter:
             "INSERT OR REPLACE INTO checks VALUES (?, ?, ?, ?, ?, ?, ?)",
             [(n, i, c.name, c.outcome, c.code, json.dumps(dict(c.values)), int(c.content))
              for n, f in new for i, c in enumerate(f.checks)])
+
+        self._database.many(
+            "INSERT OR REPLACE INTO seams VALUES (?, ?, ?, ?, ?, ?)",
+            [(n, i, s.at, s.word, json.dumps([[r.code, dict(r.values)] for r in s.reasons]),
+              json.dumps(s.rivals)) for n, f in new for i, s in enumerate(f.seams)])
 
     def _tally(self, source: int, step: str, kind: str, grade: str, count: int, size: int) -> None:
         self._database.run(
@@ -263,6 +292,13 @@ def content_of_row(told: str | None, extents: Iterable[Sequence[Any]]) -> Conten
 def checks_from(rows: Iterable[Sequence[Any]]) -> tuple[Check, ...]:
     """The checks that rows of CHECKS hold."""
     return tuple(Check(n, Outcome(o), c, json.loads(d), bool(k)) for n, o, c, d, k in rows)
+
+
+def seams_from(rows: Iterable[Sequence[Any]]) -> tuple[Seam, ...]:
+    """The seams that rows of SEAMS hold."""
+    return tuple(Seam(at, SeamWord(word), tuple(Reason(c, v) for c, v in json.loads(reasons)),
+                      tuple((byte, behind) for byte, behind in json.loads(rivals)))
+                 for at, word, reasons, rivals in rows)
 
 
 def record_from(row: Sequence[Any]) -> Record | None:

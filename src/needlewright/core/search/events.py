@@ -13,7 +13,7 @@ from needlewright.core.finds import Find
 class Progress:
     """How far a step is. `checkpoint`: everything before this byte is settled, so a later run may
     begin there. `seconds_left` is None until the speed is known. `state`: where a step goes on that
-    does not go by bytes, as text that only it reads; None: as told before."""
+    does not go by bytes, as text that only it reads; None: as told before. `waiting`, `solved`: finds, where a step goes by these."""
 
     step: str
     done: int
@@ -21,6 +21,8 @@ class Progress:
     checkpoint: int
     bytes_per_second: float = 0.0
     seconds_left: float | None = None
+    waiting: int | None = None
+    solved: int | None = None
     state: str | None = None
 
 

@@ -21,6 +21,14 @@ class BrokenFind:
     content: Content
     breaks_at: int | None
     why: str
+    share: float = 0.0
+    stated: int | None = None  # the size that a record gives it
+    removed: bool | None = None
+
+    @property
+    def start(self) -> int | None:
+        """Its first byte on the source; None where it is on none."""
+        return next((offset for offset, _ in self.content.spans() if offset is not None), None)
 
 
 class Knowledge(Protocol):
@@ -32,6 +40,14 @@ class Knowledge(Protocol):
 
     def covered(self, number: int) -> Spans:
         """What belongs to one find."""
+        ...
+
+    def owned(self) -> Spans:
+        """What belongs to finds that are whole, named or not."""
+        ...
+
+    def starts(self) -> list[int]:
+        """The first bytes of the finds that are whole."""
         ...
 
     def proven(self) -> Iterator[tuple[int, Content]]:
@@ -59,6 +75,12 @@ class _Nothing:
 
     def covered(self, number: int) -> Spans:
         return no_spans()
+
+    def owned(self) -> Spans:
+        return no_spans()
+
+    def starts(self) -> list[int]:
+        return []
 
     def proven(self) -> Iterator[tuple[int, Content]]:
         return iter(())

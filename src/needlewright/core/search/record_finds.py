@@ -98,12 +98,18 @@ def find_from(case: RecordCase, report: DecodeReport | None, step: str, sector: 
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
     claim = not placing.sound and entry.removed
     return replace(
-        found, content=placing.content, grade=grade, checks=tuple(checks), name=entry.name or None,
-        path=entry.path or None, removed=entry.removed, parts=_parts(found.parts, thread),
-        preview=_span(found.preview, thread), inside=None, broken=_break(found.broken, thread),
+        moved_to(found, thread), content=placing.content, grade=grade, checks=tuple(checks),
+        name=entry.name or None,
+        path=entry.path or None, removed=entry.removed, inside=None,
         extension=kind_of_name(entry.name)[2] or found.extension,
         share=min(found.share, _there(entry, placing)),
         record=record_of(entry, case.base, case.kept, claim=claim))
+
+
+def moved_to(found: Find, thread: PiecedSource) -> Find:
+    """`found`, whose walk addressed `thread` from 0, in bytes of the source."""
+    return replace(found, parts=_parts(found.parts, thread), preview=_span(found.preview, thread),
+                   broken=_break(found.broken, thread))
 
 
 def _there(entry: Entry, placing: Placing) -> float:

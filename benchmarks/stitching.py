@@ -1,0 +1,242 @@
+"""`python -m benchmarks.stitching [--only FAMILY,…] [--cards N] [-v]`: files in pieces, put together.
+
+Each card is a line of clusters without a file system, as after a format that took the records:
+whole files, and one family's files cut into pieces that lie among each other's and among noise.
+Made anew from a seed with real encoders. Told for each family and layout: back byte for byte and
+whole, byte for byte but called likely, less than that, and what is called whole and is no file.
+"""
+
+from __future__ import annotations
+
+import argparse
+import hashlib
+import io
+import random
+import tempfile
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+from benchmarks.truth import digest
+from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.runner import run_search
+from needlewright.core.search.plan import Plan
+from needlewright.core.search.registry import steps
+from needlewright.core.sources.files import ImageFile
+from needlewright.demo import clips, photos, scenes
+
+LAYOUTS = ("2 pieces", "3-6 pieces", "out of order", "in turns")
+CLUSTERS = (4096, 32_768)
+PER_CARD = 6
+WHOLE = 10  # files in one piece on a card
+VIEW = (1500, 1100)
+
+
+def photograph(rng: random.Random, width: int, height: int) -> Image.Image:
+    """A scene with the grain of a sensor and with fine structure that differs from place to place,
+    as leaves, water and fur do; no two alike."""
+    seed = np.random.default_rng(rng.getrandbits(32))
+    picture = np.asarray(scenes.draw_photo(rng.randrange(1 << 20), width, height, "Fernbeck Valley"),
+                         np.float32)
+    field = np.zeros((height, width), np.float32)
+    for size in (4, 12, 40, 150):
+        rough = seed.normal(0, 1, (height // size + 2, width // size + 2)).astype(np.float32)
+        layer = np.asarray(Image.fromarray(rough).resize((width, height), Image.Resampling.BICUBIC))
+        field += layer * size ** 0.5
+    where = np.asarray(Image.fromarray(seed.normal(0, 1, (6, 8)).astype(np.float32)).resize(
+        (width, height), Image.Resampling.BICUBIC))
+    field *= np.clip(where + 0.4, 0.05, 2)
+    grain = seed.normal(0, rng.uniform(1, 4), (height, width, 3)).astype(np.float32)
+    tint = np.array([1.0, 0.95, 0.8], np.float32)
+    return Image.fromarray((picture + field[..., None] * tint * 3 + grain).clip(0, 255).astype(
+        np.uint8))
+
+
+def _photo(**options: object) -> Callable[[random.Random], bytes]:
+    def make(rng: random.Random) -> bytes:
+        width, height = rng.choice(((1024, 768), (1632, 1224), (2048, 1536), (1500, 2000)))
+        return photos.encode_photo(photograph(rng, width, height), "2031:05:12 05:58:12",
+                                   rng.randrange(100, 999), rng.choice((80, 88, 92, 95)), **options)
+    return make
+
+
+def _saved(form: str, mode: str = "RGB", scale: float = 1.0, **options: object) -> Callable[
+        [random.Random], bytes]:
+    def make(rng: random.Random) -> bytes:
+        out = io.BytesIO()
+        size = [int(side * scale * rng.uniform(0.5, 1)) for side in VIEW]
+        photograph(rng, *size).convert(mode).save(out, form, **options)
+        return out.getvalue()
+    return make
+
+
+def _clip(container: str, video: str = "libx264", audio: str | None = "aac",
+          **options: str) -> Callable[[random.Random], bytes]:
+    def make(rng: random.Random) -> bytes:
+        return clips.encode(container, video, audio, seed=rng.randrange(1 << 16),
+                            frames=rng.randrange(60, 140),
+                            size=rng.choice(((320, 240), (480, 270), (640, 360))),
+                            options=options or None)
+    return make
+
+
+def _sound(container: str, coding: str, seconds: float = 30,
+           bit_rate: int | None = None) -> Callable[[random.Random], bytes]:
+    def make(rng: random.Random) -> bytes:
+        return clips.record(container, coding, rng.randrange(1 << 16),
+                            seconds * rng.uniform(0.5, 1), bit_rate=bit_rate)
+    return make
+
+
+FAMILIES: dict[str, Callable[[random.Random], bytes]] = {
+    "jpeg": _photo(), "jpeg-restart": _photo(restart_rows=1),
+    "jpeg-grey": _saved("JPEG", "L", quality=88), "jpeg-progressive": _photo(progressive=True),
+    "png": _saved("PNG", scale=0.6), "gif": _saved("GIF"), "tiff": _saved("TIFF", scale=0.6),
+    "tiff-lzw": _saved("TIFF", scale=0.6, compression="tiff_lzw"),
+    "webp": _saved("WEBP", quality=85),
+    "mp4": _clip("mp4"), "mov": _clip("mov", movflags="faststart"),
+    "mp4-fragments": _clip("mp4", movflags="frag_keyframe+empty_moov+default_base_moof"),
+    "m4a": _sound("ipod", "aac", bit_rate=128_000), "avi": _clip("avi", "mjpeg", "pcm_s16le"),
+    "mkv": _clip("matroska"), "ts": _clip("mpegts"), "flv": _clip("flv"),
+    "mpg": _clip("vob", "mpeg2video", "mp2"),
+    "wav": _sound("wav", "pcm_s16le", 8), "mp3": _sound("mp3", "libmp3lame", bit_rate=128_000),
+    "aac": _sound("adts", "aac", bit_rate=128_000), "flac": _sound("flac", "flac", 10),
+    "ogg": _sound("ogg", "libopus", bit_rate=96_000),
+}
+
+
+def cut_up(count: int, pieces: int, rng: random.Random) -> list[tuple[int, int]]:
+    """(first, stop) of so many pieces of `count` clusters."""
+    cuts = sorted(rng.sample(range(1, count), min(pieces, count) - 1)) if count > 1 else []
+    return list(zip([0, *cuts], [*cuts, count]))
+
+
+def lay(layout: str, files: list[bytes], whole: list[bytes], unit: int,
+        rng: random.Random) -> bytes:
+    """A line of clusters with `files` in pieces as `layout` says and `whole` in one."""
+    runs: list[list[tuple[bytes, int, int]]] = []
+    for data in files:
+        count = -(-len(data) // unit)
+        if layout == "in turns":
+            step = max(1, rng.choice((64, 128, 256)) * 1024 // unit)
+            cuts = [(a, min(count, a + step)) for a in range(0, count, step)]
+        else:
+            cuts = cut_up(count, 2 if layout == "2 pieces" else rng.randint(3, 6), rng)
+        runs.append([(data, a, b) for a, b in cuts])
+    line: list[tuple[bytes, int, int]] = []
+    if layout == "out of order":
+        line = [run for mine in runs for run in mine]
+        rng.shuffle(line)
+    elif layout == "in turns":
+        for at in range(0, len(runs), 2):  # two at a time
+            pair = runs[at : at + 2]
+            for turn in range(max(map(len, pair))):
+                line += [mine[turn] for mine in pair if turn < len(mine)]
+    else:
+        waiting = [list(mine) for mine in runs]
+        while any(waiting):
+            line.append(rng.choice([w for w in waiting if w]).pop(0))
+    for data in whole:
+        line.insert(rng.randrange(len(line) + 1), (data, 0, -(-len(data) // unit)))
+    out = bytearray(rng.randbytes(unit * 3))
+    for data, first, stop in line:
+        out += data[first * unit : stop * unit]
+        out += rng.randbytes(-len(out) % unit)
+        if rng.random() < 0.1:
+            out += rng.randbytes(unit * rng.randrange(1, 4))
+    return bytes(out)
+
+
+def whole_ones(rng: random.Random) -> list[bytes]:
+    return [_photo()(rng) if rng.random() < 0.6 else _saved("PNG", scale=0.3)(rng)
+            for _ in range(WHOLE)]
+
+
+def one(family: str, layout: str, unit: int, seed: int, chosen: tuple[str, ...],
+        keep: Path | None = None) -> tuple[Counter[str], float, list[str]]:
+    """(counts, seconds of the step, what went wrong) of one card."""
+    rng = random.Random(f"{family} {layout} {unit} {seed}")
+    make = FAMILIES[family]
+    files = [make(rng) for _ in range(PER_CARD)]
+    whole = whole_ones(rng)
+    truth = {hashlib.sha256(f).hexdigest(): f for f in files}
+    others = {hashlib.sha256(f).hexdigest() for f in whole}
+    counts: Counter[str] = Counter(files=len(files))
+    told = []
+    with tempfile.TemporaryDirectory() as folder:
+        image = Path(folder) / "card.img"
+        image.write_bytes(lay(layout, files, whole, unit, rng))
+        if keep is not None:
+            keep.write_bytes(image.read_bytes())
+        job, row = job_for_image(Path(folder) / "job", image)
+        seconds = 0.0
+        for step in chosen:
+            began = time.monotonic()
+            for _ in run_search(job, row, Plan((step,)), threading.Event()):
+                pass
+            seconds = time.monotonic() - began
+        best: dict[str, str] = {}
+        kept = set()
+        with job, ImageFile(image) as source:
+            for found in job.matching():
+                if found.grade == "gone":
+                    continue
+                sha = digest(source, job.record(found.id))
+                if sha in truth:
+                    good = found.grade == "whole"
+                    best[sha] = "whole" if good or best.get(sha) == "whole" else "likely"
+                elif sha in others:
+                    kept.add(sha)
+                elif found.grade == "whole" and not any(
+                        f.startswith(_bytes(source, job, found.id)) for f in (*files, *whole)):
+                    counts["false"] += 1
+                    told.append(f"FALSE WHOLE {found.format} at {found.start} {found.found_by}")
+        counts.update(best.values())
+        counts["less"] = len(truth) - len(best)
+        counts["cut"] = len(others - kept)
+    return counts, seconds, told
+
+
+def _bytes(source: ImageFile, job: object, number: int) -> bytes:
+    from needlewright.core.contents import Place
+    record = job.record(number)  # type: ignore[attr-defined]
+    return record.content.open(Place(source)).read_at(0, record.row.size)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--only", default="")
+    parser.add_argument("--layouts", default=",".join(LAYOUTS))
+    parser.add_argument("--cards", type=int, default=2)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("-v", action="store_true")
+    options = parser.parse_args()
+    chosen = tuple(name for name in steps() if name in ("signatures", "stitching"))
+    print(f"{'family':<18}{'layout':<14}{'files':>6}{'whole':>7}{'likely':>8}{'less':>6}"
+          f"{'false':>7}{'cut':>5}{'seconds':>9}", flush=True)
+    for family in options.only.split(",") if options.only else FAMILIES:
+        for layout in options.layouts.split(","):
+            total: Counter[str] = Counter()
+            took = 0.0
+            lines: list[str] = []
+            for number in range(options.cards):
+                counts, seconds, told = one(family, layout, CLUSTERS[number % 2],
+                                            options.seed + number, chosen)
+                total += counts
+                took += seconds
+                lines += told
+            print(f"{family:<18}{layout:<14}{total['files']:>6}{total['whole']:>7}"
+                  f"{total['likely']:>8}{total['less']:>6}{total['false']:>7}{total['cut']:>5}"
+                  f"{took:>9.1f}", flush=True)
+            if options.v:
+                for line in lines:
+                    print("    ", line)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,211 @@
+"""The step *stitching*: finds that break off, put together with pieces that lie elsewhere.
+
+Pieces are the clusters that no whole find and no file that is there owns. What comes of it is a
+find of its own, linked to the one that broke off; it is whole only where every seam is proven and
+every check passes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport, DecodeRequest
+from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Stretches
+from needlewright.core.errors import FormatError
+from needlewright.core.finds import Find, SeamWord
+from needlewright.core.formats.registry import formats
+from needlewright.core.search.carving import chosen_formats, follow
+from needlewright.core.search.deciding import Case, all_frames, find_of, first_question
+from needlewright.core.search.events import Ending, Event, Finished, Found, Progress, Rechecked
+from needlewright.core.search.knowledge import BrokenFind
+from needlewright.core.search.pieces_pool import pools_of
+from needlewright.core.search.record_finds import moved_to
+from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.sources.pieces import PiecedSource
+from needlewright.core.stitching.base import Broken, Joined, joiner_for
+from needlewright.core.stitching.pool import Pool
+from needlewright.core.stitching.solving import Rounds, easy_first
+from needlewright.core.stopping import Interrupted
+from needlewright.core.volumes.base import cut
+from needlewright.core.walks import Check, Outcome
+
+NAME = "stitching"
+PENDING_DECODES = 12
+LOOK_SHARE = 0.2  # of the work, as progress tells it
+BEHIND = 1 << 20  # bytes in line behind the end mark that may still belong to a file
+
+
+@dataclass(frozen=True, slots=True)
+class _StitchedCase(Case):
+    """A file that was put together; its walk addresses it from 0."""
+
+    thread: PiecedSource | None = None
+    joined: Joined | None = None
+    origin: BrokenFind | None = None
+
+
+def run(context: Context) -> Iterator[Event]:
+    """Put together the finds of the area that are in pieces."""
+    area = context.area
+    yield Progress(NAME, 0, area.size, area.start)
+    stopped = False
+    try:
+        yield from _Stitching(context).run()
+    except Interrupted:
+        stopped = True
+    stopped = stopped or context.stop.is_set()
+    yield Finished(NAME, Ending.STOPPED if stopped else Ending.DONE,
+                   area.start if stopped else area.stop)
+
+
+class _Stitching:
+    def __init__(self, context: Context) -> None:
+        self.context = context
+        self.asked: dict[int, int] = {}
+
+    def run(self) -> Iterator[Event]:
+        origins = {b.number: b for b in _wanted(self.context)}
+        finds = [Broken(b.number, b.key, b.format, b.content.spans(), b.breaks_at, b.why, b.stated)
+                 for b in origins.values()]
+        pools = pools_of(self.context, finds) if finds else []
+        for index, (pool, mine) in enumerate(pools):
+            yield from self._look(pool, index, len(pools))
+            yield from self._rounds(pool, mine, origins, index, len(pools))
+        while self.context.decoders.pending and not self.context.stop.is_set():
+            yield from self._settled(0.1)
+
+    def _progress(self, part: float) -> Progress:
+        area = self.context.area
+        return Progress(NAME, int(area.size * min(1.0, part)), area.size, area.start)
+
+    def _look(self, pool: Pool, index: int, count: int) -> Iterator[Event]:
+        blocks = np.frombuffer(self.context.knowledge.texture(0, self.context.source.size), np.uint8)
+        for reached in pool.look(blocks):
+            if self.context.stop.is_set():
+                raise Interrupted
+            part = (reached - pool.base) / max(1, self.context.source.size)
+            yield self._progress((index + LOOK_SHARE * part) / count)
+
+    def _rounds(self, pool: Pool, mine: list[Broken], origins: dict[int, BrokenFind], index: int,
+                count: int) -> Iterator[Event]:
+        rounds = Rounds(pool, easy_first(mine), self.context.stop)
+        total = len(mine)
+        for solved in rounds.run():
+            if solved.joined is not None:
+                yield from self._told(origins[solved.broken.number], solved.joined, pool, rounds)
+            yield from self._settled(0.0)
+            done = 1 - len(rounds.waiting) / max(1, total)
+            tried = min(1.0, rounds.taken / max(1, 3 * total))
+            part = LOOK_SHARE + (1 - LOOK_SHARE) * max(done, tried)
+            yield replace(self._progress((index + part) / count),
+                          waiting=len(rounds.waiting), solved=rounds.solved)
+
+    def _told(self, origin: BrokenFind, joined: Joined, pool: Pool,
+              rounds: Rounds) -> Iterator[Event]:
+        """Walk what was put together; its find, once the decoders have seen it."""
+        context = self.context
+        form = next((f for f in formats().values() if origin.format in (
+            f.name, *(v.name for v in f.variants))), None)
+        if form is None:
+            return
+        thread = PiecedSource(context.source, _with_rest(joined, pool))
+        try:
+            walk = follow(thread, 0, form, context.stop)
+        except FormatError:
+            return
+        if joined.ended and walk.broken is None:
+            rounds.keep(joined)
+        elif not joined.seams:
+            return
+        thread = PiecedSource(context.source, cut(thread.extents, walk.stop))
+        case = _StitchedCase(walk, form.name, thread=thread, joined=joined, origin=origin)
+        asked = first_question(case, thread, context.plan.every_frame)
+        if asked is None or asked[2]:
+            yield from self._find(case, None, first=True)
+        if asked is None:
+            return
+        while not asked[2] and context.decoders.urgent >= PENDING_DECODES:
+            yield from self._settled(0.2)
+            if context.stop.is_set():
+                raise Interrupted
+        self._ask(*asked)
+
+    def _ask(self, case: Case, request: DecodeRequest, later: bool) -> None:
+        self.context.decoders.submit(case, request, later)
+
+    def _settled(self, wait_s: float) -> Iterator[Event]:
+        context = self.context
+        for case, report in context.decoders.results(wait_s):
+            assert isinstance(case, _StitchedCase) and case.thread is not None
+            if case.task == LOOK:
+                seen = replace(case, looked=report)
+                yield from self._find(seen, None, first=True)
+                if context.plan.every_frame:
+                    self._ask(*all_frames(seen, case.thread))
+            elif case.task == FRAMES:
+                yield from self._find(case, report, first=False)
+            else:
+                yield from self._find(case, report, first=True)
+                if case.walk.clip is not None and context.plan.every_frame:
+                    self._ask(*all_frames(replace(case, pictured=report), case.thread))
+
+    def _find(self, case: _StitchedCase, report: DecodeReport | None,
+              first: bool) -> Iterator[Event]:
+        find = _stitched(case, report, self.context.source.sector_size)
+        yield Found(find) if first else Rechecked(find)
+
+
+def _stitched(case: _StitchedCase, report: DecodeReport | None, sector: int) -> Find:
+    """The find of a file that was put together: whole only with every seam proven."""
+    assert case.thread is not None and case.joined is not None and case.origin is not None
+    found, _ = find_of(case, report, NAME, sector)
+    found = moved_to(found, case.thread)
+    seams = tuple(s for s in case.joined.seams if s.at < case.thread.size)
+    doubtful = [s for s in seams if s.word is not SeamWord.PROVEN]
+    if doubtful:
+        check = Check("seams", Outcome.DOUBT, "seams-likely",
+                      {"likely": len(doubtful), "seams": len(seams), "at": doubtful[0].at})
+    else:
+        check = Check("seams", Outcome.PASS, "seams-proven", {"seams": len(seams)})
+    grade = Grade.PARTIAL if doubtful and found.grade is Grade.WHOLE else found.grade
+    checks = (check, *found.checks) if doubtful else (*found.checks, check)
+    return replace(found, content=Stretches(case.thread.extents), grade=grade, checks=checks,
+                   inside=None, seams=seams, joined_from=case.origin.key)
+
+
+def _with_rest(joined: Joined, pool: Pool) -> list[tuple[int | None, int]]:
+    """The extents with what stands in line behind the end: cameras append pictures."""
+    extents = list(joined.extents)
+    if not joined.ended or extents[-1][0] is None:
+        return extents
+    last, length = extents[-1]
+    number = pool.number(last + length - 1)
+    more = pool.start(number + 1) - last - length
+    run = pool.run(number + 1, BEHIND // pool.unit)
+    extents[-1] = last, length + more + run * pool.unit
+    return extents
+
+
+def _wanted(context: Context) -> list[BrokenFind]:
+    """The finds of the area that may be in pieces, one for each place where a file begins."""
+    wanted = {v.name for f in chosen_formats(context.plan) for v in (f.plain, *f.variants)}
+    best: dict[tuple[str, int], BrokenFind] = {}
+    for broken in context.knowledge.broken():
+        start = broken.start
+        if start is None or broken.format not in wanted or joiner_for(broken.format) is None:
+            continue
+        if broken.removed is False or not context.area.start <= start < context.area.stop:
+            continue  # of a file that is there the pieces are known
+        if broken.share >= 1.0 and broken.breaks_at is None:
+            continue
+        key = broken.format, start
+        if key not in best or (broken.stated is not None and best[key].stated is None):
+            best[key] = broken
+    return list(best.values())
+
+
+register(Step(NAME, order=50, run=run))
