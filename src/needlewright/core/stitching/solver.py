@@ -38,7 +38,8 @@ SURE = 0.96  # of the usual likeness: no need to look farther
 BAD = 0.2  # ... and below this it is looked for everywhere
 FAIR = 0.6  # of the usual likeness: good enough to be proven
 FINE = 0.8  # of the usual likeness: good enough to leave the line for, or to turn back for
-SCRAPS, SCRAP_CLUSTERS = 5, 4  # pieces in a row, as short as that, are no file
+SCRAPS, SCRAP_CLUSTERS, SCRAPS_LIKELY = 5, 4, 2  # pieces in a row, as short as that, are no file
+# where so many of them are no more than likely
 GLANCE = 256  # clusters that are tried where there is but a doubt
 MAX_DOUBTS = 64
 EXPECTED = 0.75  # of the usual likeness counts against each comparison: long stretches of plain
@@ -387,7 +388,14 @@ class Solver:
 def _patchwork(node: _Node) -> bool:
     """Whether what was put together of late is no file, but what fits a little, one by one."""
     last = node.pieces[-SCRAPS:]
-    return len(last) == SCRAPS and all(count <= SCRAP_CLUSTERS for _, count in last)
+    if len(last) < SCRAPS or any(count > SCRAP_CLUSTERS for _, count in last):
+        return False
+    doubtful, left = 0, sum(count for _, count in last)
+    back: _Node | None = node
+    while back is not None and left > 0:
+        doubtful += back.seam is not None and back.seam.word is SeamWord.LIKELY
+        back, left = back.before, left - 1
+    return doubtful >= SCRAPS_LIKELY
 
 
 def _ratio(node: _Node, score: float, scored: int) -> float:
