@@ -90,10 +90,11 @@ class Line(ABC):
     """
 
     @abstractmethod
-    def rank(self, state: Any, rows: npt.NDArray[np.uint8]) -> tuple[
+    def rank(self, state: Any, rows: npt.NDArray[np.uint8], anyhow: bool = False) -> tuple[
             npt.NDArray[np.float64], npt.NDArray[np.int64]]:
         """(score in nats, REFUSED for those that cannot be; comparisons behind it) for each
-        candidate, uint8[n, 1 + unit] with a byte of room before each."""
+        candidate, uint8[n, 1 + unit] with a byte of room before each. `anyhow`: refuse by hard
+        rules only."""
 
     @abstractmethod
     def take(self, state: Any, raw: npt.NDArray[np.uint8], since: Any = None) -> Step:

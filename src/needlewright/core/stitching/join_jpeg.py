@@ -15,6 +15,7 @@ import numpy.typing as npt
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.formats.jpeg_scans import can_decode, make_grids, scan_plan
+from needlewright.core.formats.registry import formats
 from needlewright.core.kernels import jpeg_trials as trials
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.sources.pieces import PiecedSource
@@ -32,8 +33,14 @@ from needlewright.core.stitching.base import (
 from needlewright.core.stitching.solver import Solver, textures
 
 EVERY_MCU = 1 << 60
+FLOOR, NO_FLOOR = -20.0, -1e9  # nats below which a candidate is left
 ENDED = 12.0  # nats that the end mark exactly behind the last MCU is worth
 MAX_HEADER = 1 << 22
+MAX_CUTS = 64
+HEADER_NEAR, EVERYWHERE = 4096, 1 << 40
+HEADER_MARKERS = (seg.DQT, seg.DHT, seg.SOS, seg.DRI, seg.COM, *seg.SEQUENTIAL, seg.PROGRESSIVE,
+                  *range(seg.APP0, seg.APP15 + 1))
+LIKE_HEADERS = textures(*Texture)
 LIKE = textures(Texture.JPEG, Texture.COMPRESSED, Texture.RANDOM, Texture.STRUCTURED)
 
 
@@ -61,14 +68,15 @@ class _Scan(Line):
     def judged(self, state: _State) -> bool:
         return state.scan.mcu >= self._per_row
 
-    def rank(self, state: _State, rows: npt.NDArray[np.uint8]) -> tuple[
+    def rank(self, state: _State, rows: npt.NDArray[np.uint8], anyhow: bool = False) -> tuple[
             npt.NDArray[np.float64], npt.NDArray[np.int64]]:
         if state.closing:
             fits = rows[:, 1] == 0xD9 if state.scan.pending else (
                 (rows[:, 1] == 0xFF) & (rows[:, 2] == 0xD9))
             return np.where(fits, ENDED, REFUSED), np.zeros(len(rows), np.int64)
         until = state.scan.mcu + self._per_row
-        codes, scores, mcus = trials.try_candidates(self._tables, state.scan, rows, until)
+        codes, scores, mcus = trials.try_candidates(self._tables, state.scan, rows, until,
+                                                      NO_FLOOR if anyhow else FLOOR)
         scores = scores + np.where(codes == trials.COMPLETE, ENDED, 0.0)
         known = min(self._per_row, max(0, state.scan.mcu - self._per_row))
         return np.where(codes >= trials.BAD_CODE, REFUSED, scores), np.minimum(mcus, known)
@@ -125,10 +133,15 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
         return None  # it does not begin where pieces do
     count = max(1, min(MAX_HEADER // pool.unit, pool.count - first))
     straight = PiecedSource(pool.source, ((broken.start, count * pool.unit),))
+    head = list(range(first, first + count))
     try:
         headers, scan, begin = read_headers(straight)
     except (FormatError, SourceError):
-        return None
+        found = header_in_pieces(bench, first)
+        if found is None:
+            return None
+        head, headers, scan, begin = found
+        straight = PiecedSource(pool.source, pool.span(head))
     frame = headers.frame
     if frame is None or frame.marker not in seg.SEQUENTIAL or not can_decode(headers, scan) or len(
             scan.members) != len(frame.components):
@@ -137,13 +150,77 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
     plan, tables = scan_plan(headers, scan, grids)
     quantisers = [headers.quantisers.get(c.quantiser, (1, 1, 1)) for c in frame.components]
     line = _Scan(trials.prepare(plan, tables, quantisers))
-    head = list(range(first, first + begin // pool.unit + 1))
+    head = head[: begin // pool.unit + 1]
     rest = np.frombuffer(straight.read_at(begin, len(head) * pool.unit - begin), np.uint8)
     step = line.take(line.begin(), rest)
     if step.refused:
         return None
     end = None if step.end is None else begin % pool.unit + step.end
     return Solver(line, bench, LIKE).solve(head, step.state, end)
+
+
+def header_in_pieces(bench: Bench, first: int) -> tuple[
+        list[int], seg.Headers, seg.ScanHeader, int] | None:
+    """(clusters, headers, first scan, byte where its coded data begins) of a file whose headers
+    lie in two pieces, the first of which begins with cluster `first`; None where none fits.
+
+    A segment says where the next one begins: a piece must have a marker there.
+    """
+    pool = bench.pool
+    most = max(1, MAX_HEADER // pool.unit)
+    straight = PiecedSource(pool.source, pool.span(range(first, min(pool.count, first + most))))
+    cuts = _segments_across(straight, pool.unit)
+    near = pool.nearest(first, HEADER_NEAR if bench.effort == 0 else EVERYWHERE, LIKE_HEADERS)
+    for cut, marker_at in cuts:
+        bench.rest()
+        offset = marker_at - cut * pool.unit
+        for number in near[_marker_there(bench, near, offset)].tolist():
+            if number == first + cut:
+                continue
+            head = [*range(first, first + cut), *range(number, min(
+                pool.count, number + most - cut))]
+            file = PiecedSource(pool.source, pool.span(head))
+            try:
+                headers, scan, begin = read_headers(file)
+            except (FormatError, SourceError):
+                continue
+            if headers.frame is not None and _thumbnail_sound(headers, file):
+                return head, headers, scan, begin
+    return None
+
+
+def _segments_across(file: Source, unit: int) -> list[tuple[int, int]]:
+    """(clusters before the cut, byte of the first marker behind it) for each cut that the segment
+    from which reading went wrong, or one before it, lies across; the last ones first."""
+    at, cuts = 2, list[tuple[int, int]]()
+    for _ in range(seg.MAX_SEGMENTS):
+        head = file.read_at(at, 4)
+        if len(head) < 4 or head[0] != 0xFF or head[1] in (0, seg.SOS) or at > MAX_HEADER:
+            break
+        following = at + 2 + int.from_bytes(head[2:], "big")
+        cuts += [(cut, following) for cut in range(at // unit + 1, following // unit + 1)]
+        at = following
+    return cuts[::-1][:MAX_CUTS]
+
+
+def _marker_there(bench: Bench, numbers: npt.NDArray[np.int64],
+                  offset: int) -> npt.NDArray[np.bool_]:
+    """Whether a marker segment that a header may have begins `offset` bytes behind each cluster."""
+    rows = bench.pool.peek(numbers, offset, 4)
+    return np.asarray((rows[:, 0] == 0xFF) & np.isin(rows[:, 1], HEADER_MARKERS) & (
+        rows[:, 2] < 0x80) & ((rows[:, 2] > 0) | (rows[:, 3] >= 2)))
+
+
+def _thumbnail_sound(headers: seg.Headers, file: Source) -> bool:
+    """Whether the embedded thumbnail, if there is one, runs to its own end."""
+    if headers.exif is None or headers.exif.thumbnail is None:
+        return True
+    start = headers.exif_at + headers.exif.thumbnail[0]
+    try:
+        walk = formats()["jpeg"].walk(file, start, start + headers.exif.thumbnail[1])
+    except (FormatError, SourceError):
+        return False
+    return walk.ended and walk.broken is None
 
 
 

@@ -101,6 +101,20 @@ class Pool:
             yield self.start(part.stop)
         self.free[self.classes == Texture.BLANK] = False
 
+    def peek(self, numbers: Longs, offset: int, length: int) -> Rows:
+        """uint8[n, length]: bytes that lie `offset` bytes behind the beginning of clusters; zeros
+        where there are none."""
+        rows = np.zeros((numbers.size, length), np.uint8)
+        for index, number in enumerate(numbers.tolist()):
+            try:
+                got = self.source.read_at(self.start(number) + offset, length)
+            except SourceError as error:
+                if error.code != "source-range":
+                    raise
+                continue
+            rows[index, : len(got)] = np.frombuffer(got, np.uint8)
+        return rows
+
     def read(self, numbers: Longs, room: int = 0) -> Rows:
         """uint8[n, room + unit]: the bytes of clusters, `room` bytes free before each; zeros where
         they cannot be read."""

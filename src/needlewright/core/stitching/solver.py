@@ -197,7 +197,7 @@ class Solver:
         if not options or _patchwork(node):
             return None
         best = options[0]
-        if best.worth < (0.0 if best.node.end is not None else GOOD):
+        if best.node.end is None and best.worth < GOOD:
             return None
         others = [o for o in options[1:] if o.raw != best.raw]
         lead = best.standing - (others[0].standing if others else min(0.0, best.standing - best.worth))
@@ -243,9 +243,15 @@ class Solver:
             if found and found[0].worth >= GOOD + CLEAR and found[0].ratio >= SURE and (
                     len(found) < 2 or found[0].standing - found[1].standing >= CLEAR):
                 break
+        if not found and effort > 0:
+            # An edge may run all across a picture: then the hard rules alone decide.
+            numbers = node.without(pool.nearest(node.number, NEAR, self.like))
+            found = self._ranked(node, numbers[numbers != but], behind, anyhow=True)
+            found.sort(key=lambda o: -o.standing)
         return found
 
-    def _ranked(self, node: _Node, numbers: np.ndarray, behind: int) -> list[_Option]:
+    def _ranked(self, node: _Node, numbers: np.ndarray, behind: int,
+                anyhow: bool = False) -> list[_Option]:
         pool = self.bench.pool
         step = max(1, ROWS_BYTES // pool.unit)
         blind = not self.line.judged(node.state)
@@ -255,7 +261,7 @@ class Solver:
             self.bench.rest()
             part = numbers[at : at + step]
             rows = pool.read(part, room=1)
-            scores, scored = self.line.rank(node.state, rows)
+            scores, scored = self.line.rank(node.state, rows, anyhow)
             scores = scores - EXPECTED * max(0.0, node.usual or 0.0) * scored
             if blind:  # all that could be are as good: the nearest ones
                 scores = np.where(scores == REFUSED, REFUSED, -np.abs(part - node.number))
