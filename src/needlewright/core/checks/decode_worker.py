@@ -4,7 +4,7 @@ Started as a module with the number of the process it works for; it ends with th
 tells, as `missing`, what the kernel could not take away from it (see `confine`). One request a line
 of JSON on standard input: `path`, `extents` ([[offset, length], ...], bytes), `payload` (so many
 bytes follow) or `served` (so many bytes, which it asks for piece by piece), `format` (as in
-`Format.decoder`), `task` ("picture", "look", "frames" or "still"), `preview` ([start, stop] in the
+`Format.decoder`), `task` ("picture", "look", "frames", "still" or "stretch"), `preview` ([start, stop] in the
 file), `inset` (show that as well), `strip` (ten frames of a clip), `side` (pixels of what is
 shown), `turn` (EXIF orientation), `seconds`. Answers are lines of JSON: `alive` now and then from
 long work; `want` (offset, length) where bytes are asked for, which come behind their count in four
@@ -187,7 +187,8 @@ def _clip(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO,
         source = io.BytesIO(stdin.read(int(request["payload"])))
     else:
         source = _opened(request, stdin, stdout)
-    task = {"look": clips.look, "frames": clips.every_frame, "still": clips.still}[request["task"]]
+    task = {"look": clips.look, "frames": clips.every_frame, "still": clips.still,
+            "stretch": clips.stretch}[request["task"]]
     with source:
         return task(source, request, alive)  # type: ignore[arg-type]
 

@@ -38,7 +38,7 @@ LOST_TO_TIME = "time"
 Key = TypeVar("Key")
 
 
-PICTURE, LOOK, FRAMES, STILL = "picture", "look", "frames", "still"
+PICTURE, LOOK, FRAMES, STILL, STRETCH = "picture", "look", "frames", "still", "stretch"
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,8 +46,8 @@ class DecodeRequest:
     """What to decode: extents of a source (bytes), the decoder's name, the expected pixels.
 
     `preview`: span of the embedded preview inside the file, bytes from its start. `task`: PICTURE;
-    for clips and sound LOOK (first frame and strip), FRAMES (all of it) or STILL (the frame at
-    `seconds`). `side`: pixels of what is shown; `turn`: EXIF orientation of what does not say it
+    for clips and sound LOOK (first frame and strip), FRAMES (all of it), STILL (the frame at
+    `seconds`) or STRETCH (the frames from `seconds` to `until`, nothing shown). `side`: pixels of what is shown; `turn`: EXIF orientation of what does not say it
     itself. `inset`: show the preview as a picture of its own, too. `strip`: ten frames of a clip,
     out of the pass over FRAMES or, slower, at LOOK.
     """
@@ -61,13 +61,14 @@ class DecodeRequest:
     task: str = PICTURE
     turn: int = 1
     seconds: float = 0.0
+    until: float = 0.0
     inset: bool = False
     strip: bool = False
 
     def message(self) -> bytes:
         head: dict[str, Any] = {
             "format": self.format, "side": self.side, "preview": self.preview,
-            "task": self.task, "turn": self.turn, "seconds": self.seconds,
+            "task": self.task, "turn": self.turn, "seconds": self.seconds, "until": self.until,
             "inset": self.inset, "strip": self.strip}
         pieces = self._pieces()
         if pieces is not None:

@@ -256,6 +256,35 @@ def _decode_all(source: io.RawIOBase, answer: dict[str, Any], shown: _Shown, ali
     return list(tracks.values())
 
 
+def stretch(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
+        dict[str, Any], list[bytes]]:
+    """(whether the frames from `seconds` to `until` decode without an error or concealing one, no
+    pictures). They are decoded from the key frame before."""
+    answer: dict[str, Any] = {"ok": False, "error": None}
+    try:
+        with _open(source) as container:
+            streams = _streams(container, ("video", "audio"), strict=False)
+            if request["seconds"] > 0:
+                container.seek(int(request["seconds"] * 1_000_000), backward=True)
+            tracks = {s.index: _Track(s) for s in streams}
+            for packet in container.demux(streams) if streams else ():
+                alive()
+                track = tracks[packet.stream.index]
+                moment = packet.dts if packet.dts is not None else packet.pts
+                if moment is not None and moment * track.base > request["until"]:
+                    break
+                _decode(packet, track, _Shown())
+                if track.bad:
+                    break
+            answer["ok"] = any(t.frames for t in tracks.values()) and not any(
+                t.bad for t in tracks.values())
+    except MemoryError:
+        answer["error"] = "memory"
+    except Exception as error:
+        answer["error"], answer["text"] = "undecodable", _text(error)
+    return answer, []
+
+
 def _decode(packet: Any, track: _Track, shown: _Shown) -> None:
     failed = False
     strip = shown.strip if packet.stream.index == shown.index else None

@@ -8,11 +8,19 @@ every check passes.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import closing
 from dataclasses import dataclass, replace
 
 import numpy as np
 
-from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport, DecodeRequest
+from needlewright.core.checks.decoding import (
+    FRAMES,
+    LOOK,
+    STRETCH,
+    DecodeReport,
+    DecodeRequest,
+    DecoderPool,
+)
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.errors import FormatError
@@ -26,7 +34,7 @@ from needlewright.core.search.pieces_pool import pools_of
 from needlewright.core.search.record_finds import moved_to
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.sources.pieces import PiecedSource
-from needlewright.core.stitching.base import Broken, Joined, joiner_for
+from needlewright.core.stitching.base import Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.solving import Rounds, easy_first
 from needlewright.core.stopping import Interrupted
@@ -54,7 +62,8 @@ def run(context: Context) -> Iterator[Event]:
     yield Progress(NAME, 0, area.size, area.start)
     stopped = False
     try:
-        yield from _Stitching(context).run()
+        with closing(_Stitching(context)) as work:
+            yield from work.run()
     except Interrupted:
         stopped = True
     stopped = stopped or context.stop.is_set()
@@ -65,7 +74,10 @@ def run(context: Context) -> Iterator[Event]:
 class _Stitching:
     def __init__(self, context: Context) -> None:
         self.context = context
-        self.asked: dict[int, int] = {}
+        self._trials: DecoderPool[int] = DecoderPool(1)
+
+    def close(self) -> None:
+        self._trials.close()
 
     def run(self) -> Iterator[Event]:
         origins = {b.number: b for b in _wanted(self.context)}
@@ -92,7 +104,7 @@ class _Stitching:
 
     def _rounds(self, pool: Pool, mine: list[Broken], origins: dict[int, BrokenFind], index: int,
                 count: int) -> Iterator[Event]:
-        rounds = Rounds(pool, easy_first(mine), self.context.stop)
+        rounds = Rounds(pool, easy_first(mine), self.context.stop, self._decodes)
         total = len(mine)
         for solved in rounds.run():
             if solved.joined is not None:
@@ -103,6 +115,18 @@ class _Stitching:
             part = LOOK_SHARE + (1 - LOOK_SHARE) * max(done, tried)
             yield replace(self._progress((index + part) / count),
                           waiting=len(rounds.waiting), solved=rounds.solved)
+
+    def _decodes(self, extents: Extents, start: float, stop: float) -> bool:
+        """Whether the frames of a clip from second `start` to `stop` decode; waits for it."""
+        whole = [(o, n) for o, n in extents]
+        thread = PiecedSource(self.context.source, whole)
+        request = DecodeRequest(thread, ((0, thread.size),), "CLIP", 0, task=STRETCH,
+                                seconds=start, until=stop)
+        self._trials.submit(0, request)
+        while not self.context.stop.is_set():
+            for _, report in self._trials.results(0.1):
+                return report.ok
+        raise Interrupted
 
     def _told(self, origin: BrokenFind, joined: Joined, pool: Pool,
               rounds: Rounds) -> Iterator[Event]:

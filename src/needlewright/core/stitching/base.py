@@ -45,11 +45,13 @@ class Broken:
 
 @dataclass(frozen=True, slots=True)
 class Bench:
-    """What a joiner works with. `effort`: 0 looks near, 1 farther, 2 everywhere."""
+    """What a joiner works with. `effort`: 0 looks near, 1 farther, 2 everywhere. `decodes`: whether
+    the frames of a clip, given by its extents, decode from one second to another."""
 
     pool: Pool
     stop: StopSignal
     effort: int = 0
+    decodes: Callable[[Extents, float, float], bool] | None = None
 
     def rest(self) -> None:
         """Raise Interrupted when told to stop."""

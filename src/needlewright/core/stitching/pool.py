@@ -57,6 +57,7 @@ class Pool:
             self._set(area[1], source.size)
         self.classes: npt.NDArray[np.uint8] = np.zeros(self.count, np.uint8)
         self.revision = 0
+        self._marks: dict[bytes, list[tuple[int, int]]] = {}
 
     def _set(self, start: int, stop: int) -> None:
         first = max(0, (start - self.base) // self.unit)
@@ -100,6 +101,25 @@ class Pool:
                 self.classes[numbers] = _classes_of(rows)
             yield self.start(part.stop)
         self.free[self.classes == Texture.BLANK] = False
+
+    def marks(self, magic: bytes, back: int = 0) -> list[tuple[int, int]]:
+        """(cluster, byte in it) of each place in free clusters where `magic` stands, less `back`;
+        the whole pool is read once for it."""
+        if magic not in self._marks:
+            found: list[tuple[int, int]] = []
+            step = max(1, AT_ONCE // self.unit)
+            numbers = np.flatnonzero(self.free)
+            for first in range(0, numbers.size, step):
+                part = numbers[first : first + step]
+                data = self.read(part).tobytes()
+                at = data.find(magic)
+                while at >= 0:
+                    index, inside = divmod(at - back, self.unit)
+                    if index >= 0:
+                        found.append((int(part[index]), inside))
+                    at = data.find(magic, at + 1)
+            self._marks[magic] = found
+        return [(n, inside) for n, inside in self._marks[magic] if self.free[n]]
 
     def peek(self, numbers: Longs, offset: int, length: int) -> Rows:
         """uint8[n, length]: bytes that lie `offset` bytes behind the beginning of clusters; zeros

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.stitching.base import Bench, Broken, Joined, joiner_for
+from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import StopSignal
 
@@ -30,6 +30,7 @@ class Rounds:
     pool: Pool
     waiting: list[Broken]
     stop: StopSignal
+    decodes: Callable[[Extents, float, float], bool] | None = None
     solved: int = 0
     taken: int = 0  # of all rounds, finds that were tried
     _best: dict[int, Joined] = field(default_factory=dict)
@@ -68,7 +69,7 @@ class Rounds:
         if joiner is None:
             return None
         try:
-            return joiner.join(broken, Bench(self.pool, self.stop, effort))
+            return joiner.join(broken, Bench(self.pool, self.stop, effort, self.decodes))
         except (FormatError, SourceError):
             return None
 
