@@ -1,15 +1,192 @@
 """Files that prove themselves step by step: checksums, counted pages, chained chunks.
 
-The format's own walk is the judge. Where it breaks off, every cluster boundary in the doubtful
-stretch may be the seam, and every free cluster the next piece: the walk must come clearly farther
-with it than without.
+The format's own walk is the judge. What is known behind a seam is where the next item begins; the
+free clusters that have one there are candidates, and every cluster boundary between the last item
+that is whole and the damage may be the seam. The walk must come clearly farther with a piece than
+without; of those that do, the one that comes farthest is taken.
 """
 
 from __future__ import annotations
 
-from needlewright.core.stitching.base import Bench, Broken, Joined
+import time
+from dataclasses import dataclass
+
+import numpy as np
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.formats.base import Format
+from needlewright.core.formats.registry import formats
+from needlewright.core.sources.pieces import PiecedSource
+from needlewright.core.stitching.base import (
+    Bench,
+    Broken,
+    Joined,
+    Reason,
+    Seam,
+    SeamWord,
+)
+from needlewright.core.stitching.chains import CHAINS, CHECKED, Next
+from needlewright.core.walks import Walk
+
+NEAR, EVERYWHERE = 8192, 1 << 40
+MAX_PIECES = 64
+MAX_CUTS = 40  # boundaries of one seam that are tried
+MAX_TRIALS = 80  # walks for one seam
+MAX_SECONDS = 20.0  # for one find and round
+MAX_LINE = 1 << 32  # bytes in line that are walked at once
+
+
+@dataclass(frozen=True, slots=True)
+class _Reached:
+    """How far the walk of some clusters came."""
+
+    clusters: tuple[tuple[int, int], ...]  # pieces: first cluster and how many
+    walk: Walk | None
+    at: int  # byte of the file up to which it is its own
+    noticed: int
+    ended: bool
+
+
+def form_of(name: str) -> Format | None:
+    """The format whose finds are called `name`."""
+    return next((f for f in formats().values()
+                 if name in (f.name, *(v.name for v in f.variants))), None)
 
 
 def join_structured(broken: Broken, bench: Bench) -> Joined | None:
     """Put together by the format's walk alone."""
-    return None
+    pool, form = bench.pool, form_of(broken.format)
+    if form is None or form.name not in CHAINS:
+        return None
+    first = pool.number(broken.start)
+    if pool.start(first) != broken.start:
+        return None
+    here = _reach(bench, form, ((first, _line(bench, first)),))
+    if here is None or here.ended:
+        return None
+    seams: list[Seam] = []
+    until = time.monotonic() + MAX_SECONDS
+    for _ in range(MAX_PIECES):
+        bench.rest()
+        if time.monotonic() > until:
+            break
+        more, alone = _next_piece(bench, form, here)
+        if more is None:
+            break
+        at = sum(count for _, count in more.clusters[:-1]) * pool.unit
+        word = SeamWord.PROVEN if alone and form.name in CHECKED else SeamWord.LIKELY
+        seams.append(Seam(at, word, (
+            Reason("checksum" if form.name in CHECKED else "structure",
+                   {"bytes": more.at - at}),
+            *((Reason("only-place"),) if alone else ()))))
+        here = more
+        if here.ended:
+            break
+    if not seams:
+        return None
+    return Joined(_extents(bench, here), tuple(seams), here.ended)
+
+
+def _line(bench: Bench, first: int) -> int:
+    """Clusters in line from `first` on that are free."""
+    return max(1, bench.pool.run(first, MAX_LINE // bench.pool.unit))
+
+
+def _extents(bench: Bench, here: _Reached) -> tuple[tuple[int | None, int], ...]:
+    out = bench.pool.span([n for start, count in here.clusters for n in range(start, start + count)])
+    stop = here.walk.stop if here.ended and here.walk is not None else here.at
+    kept: list[tuple[int | None, int]] = []
+    for offset, length in out:
+        length = min(length, stop)
+        if length > 0:
+            kept.append((offset, length))
+        stop -= length
+    return tuple(kept)
+
+
+def _reach(bench: Bench, form: Format, clusters: tuple[tuple[int, int], ...]) -> _Reached | None:
+    pool = bench.pool
+    thread = PiecedSource(pool.source, [
+        (pool.start(first), count * pool.unit) for first, count in clusters])
+    try:
+        walk = form.walk(thread, 0, thread.size)
+    except (FormatError, SourceError):
+        return None
+    if walk.broken is None:
+        if walk.ended:
+            return _Reached(clusters, walk, walk.stop, walk.stop, True)
+        return _Reached(clusters, walk, walk.stop, walk.stop, False)
+    return _Reached(clusters, walk, walk.broken.offset, walk.broken.noticed_at, False)
+
+
+def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | None, bool]:
+    """(the same with the piece that goes on best, whether no other goes on at all)."""
+    pool, unit = bench.pool, bench.pool.unit
+    thread = PiecedSource(pool.source, [
+        (pool.start(first), count * unit) for first, count in here.clusters])
+    bad = max(here.noticed, here.at)
+    expected = CHAINS[form.name](thread, bad + 1)
+    if expected is None:
+        return None, False
+    low = max(1, expected.start // unit)  # the item's own head may be behind the seam
+    high = min(expected.at + expected.width - 1, thread.size) // unit
+    if expected.start % unit > unit - 16:
+        low += 1
+    cuts = list(range(high, low - 1, -1))[:MAX_CUTS]
+    best: _Reached | None = None
+    rivals: set[int] = set()
+    trials = 0
+    for target, number in _candidates(bench, here, expected):
+        for cut in cuts:
+            begin = number - (target - cut)
+            if cut > target or not pool.is_free(begin) or pool.run(
+                    begin, target - cut + 1) <= target - cut:
+                continue
+            if _in(here.clusters, cut, begin) or trials > MAX_TRIALS:
+                continue
+            trials += 1
+            tried = _reach(bench, form, (*_cut(here.clusters, cut), (begin, _line(bench, begin))))
+            if tried is None or (tried.at <= max(bad, expected.at) and not tried.ended):
+                continue
+            rivals.add(number)
+            if form.name in CHECKED:
+                return tried, True
+            if best is None or (tried.ended, tried.at) > (best.ended, best.at):
+                best = tried
+        bench.rest()
+        if trials > MAX_TRIALS or len(rivals) > 1:
+            break
+    return best, len(rivals) == 1
+
+
+def _candidates(bench: Bench, here: _Reached, expected: Next) -> list[tuple[int, int]]:
+    """(cluster of the file, cluster of the pool that has there what is expected), nearest first."""
+    pool = bench.pool
+    target, inside = divmod(expected.at, pool.unit)
+    last, count = here.clusters[-1]
+    origin = last + min(count, max(1, here.at // pool.unit - sum(
+        c for _, c in here.clusters[:-1])))
+    if expected.magic:
+        numbers = np.array(sorted({n for magic in expected.magic for n, at in pool.marks(magic)
+                                   if at == inside}), np.int64)
+    else:
+        near = pool.nearest(origin, NEAR if bench.effort == 0 else EVERYWHERE)
+        rows = pool.peek(near, inside, expected.width)
+        numbers = near[expected.fits(rows)]
+    key = np.where(numbers >= origin, numbers - origin, 2 * (origin - numbers))
+    return [(target, int(n)) for n in numbers[np.argsort(key, kind="stable")]]
+
+
+def _cut(clusters: tuple[tuple[int, int], ...], cut: int) -> tuple[tuple[int, int], ...]:
+    """The first `cut` clusters of a file."""
+    out: list[tuple[int, int]] = []
+    for first, count in clusters:
+        count = min(count, cut)
+        if count > 0:
+            out.append((first, count))
+        cut -= count
+    return tuple(out)
+
+
+def _in(clusters: tuple[tuple[int, int], ...], cut: int, number: int) -> bool:
+    return any(first <= number < first + count for first, count in _cut(clusters, cut))
