@@ -1,9 +1,7 @@
 """Where the next item of a file begins: the one thing that a piece behind a seam can be told by.
 
 PNG chunks (PNG 3rd edition, 5.3), Ogg pages (RFC 3533, 6), RIFF chunks (RIFF MCI 1991), FLV tags
-(Adobe FLV 10.1, E.4), Matroska blocks (RFC 9559), boxes of fragmented clips (ISO/IEC 14496-12, 8.8),
-MPEG-TS packets (ISO/IEC 13818-1, 2.4.3), MPEG audio and ADTS frames (ISO/IEC 11172-3, 13818-7), GIF
-sub-blocks (GIF89a, 15).
+(Adobe FLV 10.1, E.4), Matroska blocks (RFC 9559).
 """
 
 from __future__ import annotations
@@ -164,105 +162,8 @@ def matroska(source: Source, bad: int) -> Next | None:
     return None if found is None else Next(*found, 4, fits)
 
 
-def boxes(source: Source, bad: int) -> Next | None:
-    def step(data: _Bytes, at: int) -> int | None:
-        head = data.get(at, 16)
-        size = int.from_bytes(head[:4], "big")
-        size = int.from_bytes(head[8:16], "big") if size == 1 else size
-        return at + size if size >= 8 and head[4:8].isalnum() else None
-
-    found = _walked(source, 0, bad, step)
-    names = (b"moof", b"mdat", b"mfra")
-    return None if found is None else Next(found[0], found[1] + 4, 4, _exact(
-        *names, b"sidx", b"styp", b"free"), names)
-
-
-def transport(source: Source, bad: int) -> Next | None:
-    first = source.read_at(0, 192 * 4)
-    size, skip = (192, 4) if first[4::192][:4] == b"\x47" * 4 else (188, 0)
-    start = max(0, bad // size - 1) * size
-    at = start + size + skip
-
-    def fits(rows: Rows) -> npt.NDArray[np.bool_]:
-        return np.asarray((rows[:, ::size] == 0x47).all(axis=1))
-
-    return Next(start, at, size * 4 + 1, fits)
-
-
-def _frames(length: Callable[[bytes], int | None], same: bytes) -> Chain:
-    def chain(source: Source, bad: int) -> Next | None:
-        head = source.read_at(0, 10)
-        first = 0
-        if head[:3] == b"ID3":
-            first = 10 + sum((b & 0x7F) << 7 * (3 - i) for i, b in enumerate(head[6:10]))
-        found = _walked(source, first, bad, lambda data, at: (
-            None if (n := length(data.get(at, 8))) is None else at + n))
-        if found is None:
-            return None
-        kept, mask = np.frombuffer(source.read_at(found[0], 4), np.uint8), np.frombuffer(
-            same, np.uint8)
-
-        def fits(rows: Rows) -> npt.NDArray[np.bool_]:
-            return np.asarray(((rows[:, :4] & mask) == (kept & mask)).all(axis=1))
-
-        return Next(*found, 8, fits)
-    return chain
-
-
-def _adts(head: bytes) -> int | None:
-    if len(head) < 7 or head[0] != 0xFF or head[1] & 0xF6 != 0xF0:
-        return None
-    return (head[3] & 3) << 11 | head[4] << 3 | head[5] >> 5
-
-
-def _mpeg_audio(head: bytes) -> int | None:
-    if len(head) < 4 or head[0] != 0xFF or head[1] & 0xE0 != 0xE0:
-        return None
-    version, layer = head[1] >> 3 & 3, head[1] >> 1 & 3
-    rate, speed = head[2] >> 4, head[2] >> 2 & 3
-    if version == 1 or layer != 1 or rate in (0, 15) or speed == 3:
-        return None
-    kilobits = ((0, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320) if version == 3
-                else (0, 8, 16, 24, 32, 40, 48, 56, 64, 80, 96, 112, 128, 144, 160))[rate]
-    hertz = (44_100, 48_000, 32_000)[speed] >> {3: 0, 2: 1, 0: 2}[version]
-    return (144 if version == 3 else 72) * kilobits * 1000 // hertz + (head[2] >> 1 & 1)
-
-
-def gif(source: Source, bad: int) -> Next | None:
-    head = source.read_at(0, 13)
-    table = 3 << ((head[10] & 7) + 1) if len(head) == 13 and head[10] & 0x80 else 0
-
-    def step(data: _Bytes, at: int) -> int | None:
-        here = data.get(at, 10)
-        if len(here) < 10 or here[0] != 0x2C:
-            return None
-        at += 11 + (3 << ((here[9] & 7) + 1) if here[9] & 0x80 else 0)
-        return at
-
-    at, data = 13 + table, _Bytes(source)
-    while (lead := data.get(at, 2))[:1] == b"!":
-        at += 2
-        while size := data.get(at, 1)[0]:
-            at += 1 + size
-        at += 1
-        if len(lead) < 2 or at >= bad:
-            return None
-    begin = step(data, at)
-    if begin is None:
-        return None
-    found = _walked(source, begin, bad, lambda d, p: (
-        p + 1 + size if (size := (d.get(p, 1) or b"\0")[0]) else None))
-
-    def fits(rows: Rows) -> npt.NDArray[np.bool_]:
-        return np.asarray((rows[:, 0] == 255) & (rows[:, -1] == 255))
-
-    return None if found is None else Next(*found, 257, fits)
-
-
 CHAINS: dict[str, Chain] = {
-    "png": png, "ogg": ogg, "avi": riff, "flv": flv, "matroska": matroska, "mp4": boxes,
-    "mpegts": transport, "gif": gif, "adts": _frames(_adts, b"\xff\xff\xfc\x00"),
-    "mp3": _frames(_mpeg_audio, b"\xff\xfe\x0c\x00"),
+    "png": png, "ogg": ogg, "avi": riff, "flv": flv, "matroska": matroska,
 }
 #: Those in which a checksum stands behind every item.
-CHECKED = frozenset(("png", "ogg", "flac"))
+CHECKED = frozenset(("png", "ogg"))

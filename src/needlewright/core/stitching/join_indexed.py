@@ -25,7 +25,6 @@ from needlewright.core.stitching.base import (
     register,
 )
 from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
-from needlewright.core.stitching.structured import join_structured
 from needlewright.core.structures.bmff import Box, top_level
 from needlewright.core.structures.bmff_samples import read_tracks
 from needlewright.core.structures.view import View
@@ -110,7 +109,7 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
         return None
     found = _opened(bench, first)
     if found is None:
-        return join_structured(broken, bench)
+        return None
     clip, stop = found
     head = _Run(0, 0, first, 0, 0)
     clip.runs.insert(0, head)

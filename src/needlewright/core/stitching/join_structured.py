@@ -6,5 +6,4 @@ from needlewright.core.stitching.base import Joiner, register
 from needlewright.core.stitching.structured import join_structured
 
 register(Joiner("structured", frozenset((
-    "png", "ogg", "avi", "flv", "mkv", "webm", "mka", "ts", "m2ts", "gif", "aac", "mp3", "opus")),
-    join_structured))
+    "png", "ogg", "opus", "ogv", "avi", "flv", "mkv", "webm", "mka")), join_structured))

@@ -32,7 +32,9 @@ NEAR, EVERYWHERE = 8192, 1 << 40
 MAX_PIECES = 64
 MAX_CUTS = 40  # boundaries of one seam that are tried
 MAX_TRIALS = 80  # walks for one seam
-MAX_SECONDS = 20.0  # for one find and round
+MAX_SECONDS = 6.0  # for one find and round
+NEAR_SHARE = 0.3  # of the way that the best one goes: another that goes so far came near
+MAX_DECODES, MAX_DECODED, ALL_OF_IT = 16, 64 << 20, 1e9  # of one seam; bytes of a file; seconds
 MAX_LINE = 1 << 32  # bytes in line that are walked at once
 
 
@@ -93,7 +95,8 @@ def _line(bench: Bench, first: int) -> int:
 
 
 def _extents(bench: Bench, here: _Reached) -> tuple[tuple[int | None, int], ...]:
-    out = bench.pool.span([n for start, count in here.clusters for n in range(start, start + count)])
+    out = bench.pool.span([n for start, count in here.clusters
+                           for n in range(start, start + count)])
     stop = here.walk.stop if here.ended and here.walk is not None else here.at
     kept: list[tuple[int | None, int]] = []
     for offset, length in out:
@@ -133,8 +136,7 @@ def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | 
     if expected.start % unit > unit - 16:
         low += 1
     cuts = list(range(high, low - 1, -1))[:MAX_CUTS]
-    best: _Reached | None = None
-    rivals: set[int] = set()
+    found: dict[int, list[_Reached]] = {}  # what goes on, by the cluster that was looked for
     trials = 0
     for target, number in _candidates(bench, here, expected):
         for cut in cuts:
@@ -148,15 +150,43 @@ def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | 
             tried = _reach(bench, form, (*_cut(here.clusters, cut), (begin, _line(bench, begin))))
             if tried is None or (tried.at <= max(bad, expected.at) and not tried.ended):
                 continue
-            rivals.add(number)
             if form.name in CHECKED:
                 return tried, True
-            if best is None or (tried.ended, tried.at) > (best.ended, best.at):
-                best = tried
+            found.setdefault(number, []).append(tried)
         bench.rest()
-        if trials > MAX_TRIALS or len(rivals) > 1:
+        if trials > MAX_TRIALS:
             break
-    return best, len(rivals) == 1
+    if not found:
+        return None, False
+    return _best(bench, form, found, bad)
+
+
+def _best(bench: Bench, form: Format, found: dict[int, list[_Reached]],
+          bad: int) -> tuple[_Reached | None, bool]:
+    """(what comes farthest, whether nothing else comes near). Where the structure leaves open at
+    which boundary the seam is, frames that decode across it tell."""
+    reach = {number: max(t.at for t in tried) for number, tried in found.items()}
+    first = max(found, key=lambda n: (any(t.ended for t in found[n]), reach[n]))
+    ends = any(t.ended for t in found[first])  # at its own end, which its index agrees with
+    near = [n for n in found if n != first and (
+        any(t.ended for t in found[n]) if ends
+        else reach[n] - bad > (reach[first] - bad) * NEAR_SHARE)]
+    tried = sorted(found[first], key=lambda t: (not t.ended, -t.at))
+    tried = [t for t in tried if (t.ended, t.at) == (tried[0].ended, tried[0].at)]
+    if len(tried) == 1:
+        return tried[0], not near
+    if bench.decodes is None or form.decoder not in ("CLIP", "SOUND"):
+        return tried[0], False
+    good = []
+    for one in tried[:MAX_DECODES]:
+        bench.rest()
+        extents = _extents(bench, one)
+        if sum(length for _, length in extents) <= MAX_DECODED and bench.decodes(
+                extents, 0.0, ALL_OF_IT):
+            good.append(one)
+    if not good:
+        return tried[0], False
+    return good[0], len(good) == 1 and not near
 
 
 def _candidates(bench: Bench, here: _Reached, expected: Next) -> list[tuple[int, int]]:
