@@ -9,6 +9,7 @@ the frames across, where free pieces leave a choice at all.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -35,7 +36,8 @@ NEAR, EVERYWHERE = 4096, 1 << 40
 MISSES = 24  # anchors in a row that are nowhere, before the rest is given up
 MAX_GUESSES = 48  # places of one seam that are decoded
 ROWS_BYTES = 16 << 20
-AROUND_S = 1.5  # seconds that are decoded before and behind a seam
+AROUND_S, A_FRAME_S = 1.5, 0.02  # seconds that are decoded before and behind a seam
+LONGER_S = 0.25, 1.5  # ... where several places still decode
 
 
 @dataclass(slots=True)
@@ -254,7 +256,7 @@ def _told(clip: _Clip) -> Joined | None:
     runs = sorted(clip.runs, key=lambda r: r.low)
     clip.runs = runs
     seams: list[Seam] = []
-    for before, after in zip(runs, runs[1:]):
+    for before, after in pairwise(runs):
         low = max(before.high, after.first - 1)
         high = min(before.last, after.low - 1)
         if low > high:
@@ -262,6 +264,8 @@ def _told(clip: _Clip) -> Joined | None:
         cut, word, reasons = _decided(clip, before, after, low, high)
         before.last = cut
         after.at, after.first = after.number(cut + 1), cut + 1
+        if before.number(cut) + 1 == after.at:
+            continue  # they stand in line
         seams.append(Seam((cut + 1) * clip.index.unit, word, (
             Reason("index-places", {"samples": _samples(clip, after)}), *reasons)))
     if runs[-1].last < clip.count - 1:
@@ -284,18 +288,31 @@ def _decided(clip: _Clip, before: _Run, after: _Run, low: int,
         return high, SeamWord.LIKELY, ()
     unit = clip.index.unit
     start = clip.index.time_of(low * unit) - AROUND_S
-    stop = clip.index.time_of((high + 2) * unit) + AROUND_S
-    good = []
-    for cut in range(high, low - 1, -1):
-        clip.bench.rest()
-        if decodes(_extents(clip, before, after, cut), max(0.0, start), stop):
-            good.append(cut)
-            if len(good) > 1:
-                break
-    if not good:
-        return high, SeamWord.LIKELY, ()
+    # At first no farther than to what is surely the next run's: seams behind it are not decided.
+    stop = clip.index.time_of((high + 1) * unit)
+    good = list(range(high, low - 1, -1))
+    for longer in (A_FRAME_S, *LONGER_S):
+        better = []
+        for cut in good:
+            clip.bench.rest()
+            if decodes(_extents(clip, before, after, cut), max(0.0, start), stop + longer):
+                better.append(cut)
+        if not better:
+            break
+        good = better
+        if len(good) == 1:
+            break
+    if len(good) == high - low + 1:
+        return max(range(low, high + 1), key=_roundness), SeamWord.LIKELY, ()
+    # Where several decode, recorders write as many clusters at a time as they always do.
+    best = max(good, key=_roundness)
     word = SeamWord.PROVEN if len(good) == 1 else SeamWord.LIKELY
-    return good[0], word, (Reason("decodes-across"),)
+    return best, word, (Reason("decodes-across"),)
+
+
+def _roundness(cut: int) -> int:
+    """How often the clusters before a seam can be halved."""
+    return (cut + 1) & -(cut + 1)
 
 
 def _extents(clip: _Clip, before: _Run | None = None, after: _Run | None = None,
@@ -317,7 +334,12 @@ def _extents(clip: _Clip, before: _Run | None = None, after: _Run | None = None,
         if first > at:
             out.append((None, (first - at) * pool.unit))
         if last >= first:
-            out.append((pool.start(run.number(first)), (last - first + 1) * pool.unit))
+            begin, length = pool.start(run.number(first)), (last - first + 1) * pool.unit
+            before_it = out[-1][0] if out else None
+            if before_it is not None and before_it + out[-1][1] == begin:
+                out[-1] = before_it, out[-1][1] + length
+            else:
+                out.append((begin, length))
             at = last + 1
     total = sum(length for _, length in out)
     if total > clip.size and out:
