@@ -1,4 +1,4 @@
-"""`python -m benchmarks.stitching [--only FAMILY,…] [--cards N] [-v]`: files in pieces, put together.
+"""`python -m benchmarks.stitching [--only FAMILY,…] [--cards N] [-v]`: files in pieces, joined.
 
 Each card is a line of clusters without a file system, as after a format that took the records:
 whole files, and one family's files cut into pieces that lie among each other's and among noise.
@@ -41,8 +41,8 @@ def photograph(rng: random.Random, width: int, height: int) -> Image.Image:
     """A scene with the grain of a sensor and with fine structure that differs from place to place,
     as leaves, water and fur do; no two alike."""
     seed = np.random.default_rng(rng.getrandbits(32))
-    picture = np.asarray(scenes.draw_photo(rng.randrange(1 << 20), width, height, "Fernbeck Valley"),
-                         np.float32)
+    drawn = scenes.draw_photo(rng.randrange(1 << 20), width, height, "Fernbeck Valley")
+    picture = np.asarray(drawn, np.float32)
     field = np.zeros((height, width), np.float32)
     for size in (4, 12, 40, 150):
         rough = seed.normal(0, 1, (height // size + 2, width // size + 2)).astype(np.float32)

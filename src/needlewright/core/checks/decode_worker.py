@@ -4,11 +4,12 @@ Started as a module with the number of the process it works for; it ends with th
 tells, as `missing`, what the kernel could not take away from it (see `confine`). One request a line
 of JSON on standard input: `path`, `extents` ([[offset, length], ...], bytes), `payload` (so many
 bytes follow) or `served` (so many bytes, which it asks for piece by piece), `format` (as in
-`Format.decoder`), `task` ("picture", "look", "frames", "still" or "stretch"), `preview` ([start, stop] in the
-file), `inset` (show that as well), `strip` (ten frames of a clip), `side` (pixels of what is
-shown), `turn` (EXIF orientation), `seconds`. Answers are lines of JSON: `alive` now and then from
-long work; `want` (offset, length) where bytes are asked for, which come behind their count in four
-bytes; and at last one whose `blobs` says how many bytes of JPEG follow, one number a picture.
+`Format.decoder`), `task` ("picture", "look", "frames", "still" or "stretch"), `preview` ([start,
+stop] in the file), `inset` (show that as well), `strip` (ten frames of a clip), `side` (pixels of
+what is shown), `turn` (EXIF orientation), `seconds`, `until`. Answers are lines of JSON: `alive`
+now and then from long work; `want` (offset, length) where bytes are asked for, which come behind their
+count in four bytes; and at last one whose `blobs` says how many bytes of JPEG follow, one number a
+picture.
 
 Imports neither NumPy nor numba unless a file needs a decoder that does: each worker would carry
 their memory.

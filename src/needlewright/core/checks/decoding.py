@@ -47,9 +47,10 @@ class DecodeRequest:
 
     `preview`: span of the embedded preview inside the file, bytes from its start. `task`: PICTURE;
     for clips and sound LOOK (first frame and strip), FRAMES (all of it), STILL (the frame at
-    `seconds`) or STRETCH (the frames from `seconds` to `until`, nothing shown). `side`: pixels of what is shown; `turn`: EXIF orientation of what does not say it
-    itself. `inset`: show the preview as a picture of its own, too. `strip`: ten frames of a clip,
-    out of the pass over FRAMES or, slower, at LOOK.
+    `seconds`) or STRETCH (the frames from `seconds` to `until`, nothing shown). `side`: pixels of
+    what is shown; `turn`: EXIF orientation of what does not say it itself. `inset`: show the
+    preview as a picture of its own, too. `strip`: ten frames of a clip, out of the pass over FRAMES
+    or, slower, at LOOK.
     """
 
     source: Source

@@ -331,7 +331,8 @@ def _write_tags(job: Job, writer: _Writer, bag: Path, words: Words) -> None:
                 record = job.record(row.id)
             except JobError:
                 continue  # a damaged job file: what can be read of it is told
-            yield entry(record, writer.written.get(row.id), twins.get(row.id, []), words.check, words.seam,
+            yield entry(record, writer.written.get(row.id), twins.get(row.id, []),
+                        words.check, words.seam,
                         volume_name(record, names.get(row.source, ())),
                         writer.failed.get(row.id))
     write_lists(bag, head(job.sources(), job.steps()), entries())

@@ -33,6 +33,18 @@ from needlewright.core.kernels.jpeg_bits import (
     scan_end_in,
     unstuff_into,
 )
+from needlewright.core.kernels.likeness import (
+    CLIP,
+    FLOOR,
+    OFFSET,
+    OFFSET_OWN,
+    PLAIN,
+    SOBER,
+    SPREAD,
+    TYPICAL,
+    level_of,
+    likeness_of,
+)
 from needlewright.core.kernels.loads import load_big, load_little, pick
 
 #: How a trial ends. OPEN: the data ran out, all was well. COMPLETE: the picture is, and a marker
@@ -45,14 +57,6 @@ MCU, BIT, AWAITING, EXPECTED, PREDICTION = range(5)  # of `Resumed.numbers`
 SLOPPY_BITS = 40  # before the end of the data, where an error may be no more than the end
 CONSTANT_WORDS = 4  # eight bytes each, all one byte: healthy data never has as many
 SMOOTHING = 3  # MCUs on either side that make up the local scale
-FLOOR = np.float32(1.5)  # grey levels: jumps below this mean nothing
-# Grey levels between places that have nothing in common, luma and chroma; half of them lie in
-# places as plain as each other, where the difference is small.
-SPREAD, PLAIN = (45.0, 12.0), (6.0, 3.0)
-OFFSET, OFFSET_OWN = (15.0, 6.0), (0.3, 0.2)  # of foreign and of own stretches as a whole
-TYPICAL, SOBER = 0.8, 0.7  # an own jump in terms of the scale; how much of that is no evidence
-ALIKE = 6.0  # neighbouring jumps go together: so many count as one
-CLIP = 4.0, 2.0  # nats that one MCU may say: luma, chroma
 TAIL_BYTES = 1 << 16  # of data that belong to one MCU at most
 
 
@@ -141,32 +145,6 @@ def _constant_run(raw, stop):
             run = 1 if same else 0
         before = word
     return False
-
-
-@njit(cache=True, nogil=True)
-def _likeness(jump, scale, spread, plain, clip):
-    """How much a jump between two rows speaks for their belonging together, in nats.
-
-    Own jumps follow a heavy-tailed law around the local scale, foreign ones two exponential laws.
-    """
-    part = 1.0 + jump / scale
-    own = 2.0 / (scale * part * part * part)
-    foreign = 0.5 * np.exp(-jump / spread) / spread + 0.5 * np.exp(-jump / plain) / plain
-    value = np.log(own / (foreign + 1e-9))
-    return min(clip, max(-clip, value))
-
-
-@njit(cache=True, nogil=True)
-def _level(total, weight, own, foreign):
-    """How much the mean of signed jumps speaks for a stretch, in nats: what is foreign is shifted
-    as a whole, since each DC value adds to the last one. `total`, `weight`: sums of jumps and of
-    ones, each over the square of its scale."""
-    if weight <= 0:
-        return 0.0
-    mean = total / weight
-    mine = own * own + ALIKE / weight
-    theirs = mine + foreign * foreign
-    return 0.5 * (np.log(theirs / mine) - mean * mean * (1 / mine - 1 / theirs))
 
 
 @njit(cache=True, nogil=True)
@@ -332,7 +310,7 @@ def _follow(clean, size, seg_clean, seg_number, segments, ended, numbers, above,
             jump = np.float32(0)
             inner = np.float32(0)
             signed = np.float32(0)
-            for i in range(wide * mcu_height[c]):
+            for _ in range(wide * mcu_height[c]):
                 x = block_dx[b]
                 away = upper[b] - above[base + x]
                 if block_dy[b] == 0:
@@ -351,9 +329,9 @@ def _follow(clean, size, seg_clean, seg_number, segments, ended, numbers, above,
                     scale += rough[c * per_row + i]
                 scale = scale / (high - low) + FLOOR
                 kind = 0 if c == 0 else 1
-                likeness += _likeness(jump, scale, SPREAD[kind], PLAIN[kind], CLIP[kind])
+                likeness += likeness_of(jump, scale, SPREAD[kind], PLAIN[kind], CLIP[kind])
                 # Plain places look alike anywhere: what is usual there is no evidence yet.
-                likeness -= SOBER * max(0.0, _likeness(
+                likeness -= SOBER * max(0.0, likeness_of(
                     TYPICAL * scale, scale, SPREAD[kind], PLAIN[kind], CLIP[kind]))
                 # An edge that runs along the rows is no shift of them all.
                 signed = min(4 * scale, max(-4 * scale, signed))
@@ -369,7 +347,7 @@ def _follow(clean, size, seg_clean, seg_number, segments, ended, numbers, above,
             score = rows_score
             for c in range(count):
                 kind = 0 if c == 0 else 1
-                score += _level(shifted[c], weighed[c], OFFSET_OWN[kind], OFFSET[kind])
+                score += level_of(shifted[c], weighed[c], OFFSET_OWN[kind], OFFSET[kind])
         bits[column] = took
         mcu += 1
         pos = at
@@ -488,8 +466,9 @@ def try_candidates(
 
 @dataclass(frozen=True, slots=True)
 class Advance:
-    """What one candidate led to. `code`: how it ended; `score` in nats over `scored` MCUs; `marker`:
-    where in the candidate the marker behind the data stands, its size where there is none."""
+    """What one candidate led to. `code`: how it ended; `score` in nats over `scored` MCUs;
+    `marker`: where in the candidate the marker behind the data stands, its size where there is
+    none."""
 
     code: int
     score: float

@@ -12,8 +12,9 @@ from needlewright.core.finds import Find
 @dataclass(frozen=True, slots=True)
 class Progress:
     """How far a step is. `checkpoint`: everything before this byte is settled, so a later run may
-    begin there. `seconds_left` is None until the speed is known. `state`: where a step goes on that
-    does not go by bytes, as text that only it reads; None: as told before. `waiting`, `solved`: finds, where a step goes by these."""
+    begin there. `seconds_left` is None until the speed is known. `waiting`, `solved`: finds, where
+    a step goes by these. `state`: where a step goes on that does not go by bytes, as text that
+    only it reads; None: as told before."""
 
     step: str
     done: int

@@ -95,7 +95,8 @@ class _Stitching:
         return Progress(NAME, int(area.size * min(1.0, part)), area.size, area.start)
 
     def _look(self, pool: Pool, index: int, count: int) -> Iterator[Event]:
-        blocks = np.frombuffer(self.context.knowledge.texture(0, self.context.source.size), np.uint8)
+        known = self.context.knowledge.texture(0, self.context.source.size)
+        blocks = np.frombuffer(known, np.uint8)
         for reached in pool.look(blocks):
             if self.context.stop.is_set():
                 raise Interrupted
@@ -204,9 +205,9 @@ def _stitched(case: _StitchedCase, report: DecodeReport | None, sector: int) -> 
 def _with_rest(joined: Joined, pool: Pool) -> list[tuple[int | None, int]]:
     """The extents with what stands in line behind the end: cameras append pictures."""
     extents = list(joined.extents)
-    if not joined.ended or extents[-1][0] is None:
-        return extents
     last, length = extents[-1]
+    if not joined.ended or last is None:
+        return extents
     number = pool.number(last + length - 1)
     more = pool.start(number + 1) - last - length
     run = pool.run(number + 1, BEHIND // pool.unit)

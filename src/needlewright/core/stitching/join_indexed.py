@@ -8,7 +8,8 @@ the frames across, where free pieces leave a choice at all.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import time
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
@@ -34,6 +35,7 @@ MAX_INDEX = 64 << 20
 MAX_FILE = 1 << 41
 NEAR, EVERYWHERE = 4096, 1 << 40
 MISSES = 24  # anchors in a row that are nowhere, before the rest is given up
+MAX_SECONDS = 12.0  # for one find and round; then seams stay likely
 MAX_GUESSES = 48  # places of one seam that are decoded
 ROWS_BYTES = 16 << 20
 AROUND_S, A_FRAME_S = 1.5, 0.02  # seconds that are decoded before and behind a seam
@@ -62,6 +64,7 @@ class _Clip:
     index: SampleIndex
     size: int
     runs: list[_Run]
+    until: float = field(default_factory=lambda: time.monotonic() + MAX_SECONDS)
 
     @property
     def count(self) -> int:
@@ -284,7 +287,7 @@ def _decided(clip: _Clip, before: _Run, after: _Run, low: int,
     if low == high:
         return low, SeamWord.PROVEN, (Reason("index-between"),)
     decodes = clip.bench.decodes
-    if decodes is None or high - low > MAX_GUESSES:
+    if decodes is None or high - low > MAX_GUESSES or time.monotonic() > clip.until:
         return high, SeamWord.LIKELY, ()
     unit = clip.index.unit
     start = clip.index.time_of(low * unit) - AROUND_S
@@ -295,6 +298,8 @@ def _decided(clip: _Clip, before: _Run, after: _Run, low: int,
         better = []
         for cut in good:
             clip.bench.rest()
+            if time.monotonic() > clip.until:
+                break
             if decodes(_extents(clip, before, after, cut), max(0.0, start), stop + longer):
                 better.append(cut)
         if not better:

@@ -9,7 +9,6 @@ import numpy.typing as npt
 
 from needlewright.core.errors import SourceError
 from needlewright.core.kernels.texture import BLOCK_BYTES, Texture, classify
-from needlewright.core.search.spans import Spans
 from needlewright.core.sources.careful import read_around
 from needlewright.core.sources.source import Source
 
@@ -43,10 +42,10 @@ class Pool:
     """Clusters of `unit` bytes from byte `base` of `source`; `free` bool[n] says which are still
     nobody's. Clusters are known by their numbers here."""
 
-    def __init__(self, source: Source, unit: int, base: int, owned: Spans,
+    def __init__(self, source: Source, unit: int, base: int, owned: Longs,
                  area: tuple[int, int] | None = None) -> None:
-        """`owned`: (start, stop) of what belongs to whole finds and live files; `area`: the bytes
-        that pieces are looked for in."""
+        """`owned` int64[n, 2]: (start, stop) of what belongs to whole finds and live files; `area`:
+        the bytes that pieces are looked for in."""
         self.source, self.unit, self.base = source, unit, base
         self.count = max(0, (source.size - base) // unit)
         self.free = np.ones(self.count, np.bool_)

@@ -200,7 +200,8 @@ class Solver:
         if best.node.end is None and best.worth < GOOD:
             return None
         others = [o for o in options[1:] if o.raw != best.raw]
-        lead = best.standing - (others[0].standing if others else min(0.0, best.standing - best.worth))
+        lead = best.standing - (
+            others[0].standing if others else min(0.0, best.standing - best.worth))
         near = [o for o in others if best.standing - o.standing < 2 * CLEAR]
         for other in reversed(near[:3]):
             if other.worth >= GOOD:

@@ -11,7 +11,7 @@ from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import StopSignal
 
 EFFORTS = (0, 1, 2)  # how far a round looks; the last one again while anything comes of it
-MAX_ROUNDS = 6
+MAX_ROUNDS = 4
 
 
 @dataclass(frozen=True, slots=True)

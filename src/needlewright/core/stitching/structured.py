@@ -33,6 +33,7 @@ MAX_PIECES = 64
 MAX_CUTS = 40  # boundaries of one seam that are tried
 MAX_TRIALS = 80  # walks for one seam
 MAX_SECONDS = 6.0  # for one find and round
+ITEM_HEAD = 16  # bytes: what is expected may stand so far behind the beginning of the item
 NEAR_SHARE = 0.3  # of the way that the best one goes: another that goes so far came near
 MAX_DECODES, MAX_DECODED, ALL_OF_IT = 16, 64 << 20, 1e9  # of one seam; bytes of a file; seconds
 MAX_LINE = 1 << 32  # bytes in line that are walked at once
@@ -148,7 +149,8 @@ def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | 
                 continue
             trials += 1
             tried = _reach(bench, form, (*_cut(here.clusters, cut), (begin, _line(bench, begin))))
-            if tried is None or (tried.at <= max(bad, expected.at) and not tried.ended):
+            short = tried is None or tried.at <= bad or tried.at + ITEM_HEAD < expected.at
+            if tried is None or (short and not tried.ended):
                 continue
             if form.name in CHECKED:
                 return tried, True
