@@ -8,6 +8,7 @@ import random
 import tempfile
 import threading
 import unittest
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -53,7 +54,7 @@ def laid(*pieces: bytes, seed: int = 1) -> bytes:
 
 def cut(data: bytes, *clusters: int) -> list[bytes]:
     edges = [0, *(c * UNIT for c in clusters), len(data)]
-    return [data[a:b] for a, b in zip(edges, edges[1:])]
+    return [data[a:b] for a, b in pairwise(edges)]
 
 
 class ScanTest(unittest.TestCase):

@@ -7,9 +7,9 @@ bytes follow) or `served` (so many bytes, which it asks for piece by piece), `fo
 `Format.decoder`), `task` ("picture", "look", "frames", "still" or "stretch"), `preview` ([start,
 stop] in the file), `inset` (show that as well), `strip` (ten frames of a clip), `side` (pixels of
 what is shown), `turn` (EXIF orientation), `seconds`, `until`. Answers are lines of JSON: `alive`
-now and then from long work; `want` (offset, length) where bytes are asked for, which come behind their
-count in four bytes; and at last one whose `blobs` says how many bytes of JPEG follow, one number a
-picture.
+now and then from long work; `want` (offset, length) where bytes are asked for, which come behind
+their count in four bytes; and at last one whose `blobs` says how many bytes of JPEG follow, one
+number a picture.
 
 Imports neither NumPy nor numba unless a file needs a decoder that does: each worker would carry
 their memory.

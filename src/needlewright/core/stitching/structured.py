@@ -49,6 +49,11 @@ class _Reached:
     noticed: int
     ended: bool
 
+    @property
+    def far(self) -> int:
+        """Up to where nothing was noticed."""
+        return max(self.at, self.noticed)
+
 
 def form_of(name: str) -> Format | None:
     """The format whose finds are called `name`."""
@@ -149,7 +154,7 @@ def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | 
                 continue
             trials += 1
             tried = _reach(bench, form, (*_cut(here.clusters, cut), (begin, _line(bench, begin))))
-            short = tried is None or tried.at <= bad or tried.at + ITEM_HEAD < expected.at
+            short = tried is None or tried.far <= bad or tried.far + ITEM_HEAD < expected.at
             if tried is None or (short and not tried.ended):
                 continue
             if form.name in CHECKED:
