@@ -80,6 +80,9 @@ LOG = {
 def search_line(source: str, progress: Progress) -> str:
     """'signatures, stream card: 24.4 of 59.6 GB, 212 MB/s, 2 min 46 s left'."""
     step = finds.STEPS.get(progress.step, progress.step)
+    if progress.waiting is not None:
+        made = units.count(progress.solved or 0, "file")
+        return f"{step}, {source}: {made} put together, {progress.waiting:,} in pieces still"
     text = f"{step}, {source}: {units.size(progress.done)} of {units.size(progress.total)}"
     if progress.done >= progress.total:
         return f"{text}, last checks"

@@ -32,8 +32,11 @@ def describe_reason(reason: Reason) -> str:
     return REASONS[reason.code].format(**values)
 
 
+def told(seam: Seam) -> str:
+    """How sure a seam is, and why."""
+    return "; ".join((seam_word(seam.word), *(describe_reason(r) for r in seam.reasons)))
+
+
 def describe_seam(seam: Seam) -> str:
     """A seam in one sentence."""
-    parts = [describe_reason(reason) for reason in seam.reasons]
-    start = f"At {units.size(seam.at)}: {seam_word(seam.word)}"
-    return f"{start}; {'; '.join(parts)}." if parts else f"{start}."
+    return f"At {units.size(seam.at)}: {told(seam)}."

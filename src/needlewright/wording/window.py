@@ -136,6 +136,7 @@ SEARCH_COSTS = {
     "records": "seconds to read, then the checks",
     "old-records": "as long as reading {size}",
     "signatures": "as long as reading {size}, plus checks",
+    "stitching": "seconds for each file in pieces",
 }
 SEARCH_COST_FREE = "as long as reading {size} of free space"
 SEARCH_HOW = "How"
@@ -165,7 +166,7 @@ SEARCH_TEXTS = {
     "old-records": "folders that former file systems left",
     "kept-copies": "what the device itself still keeps",
     "signatures": "files known by their first bytes, by content alone",
-    "stitching": "broken finds against free pieces",
+    "stitching": "files in pieces, put together again",
 }
 SEARCH_STATES = {
     "done": "done", "stopped": "stopped, goes on from there", "running": "was interrupted",
@@ -210,6 +211,8 @@ DOSSIER_FRAMES = "Decode every frame now"
 DOSSIER_FRAMES_RUN = "decoding every frame …"
 DOSSIER_EXTENTS = "Extents"
 DOSSIER_PARTS = "Parts"
+DOSSIER_SEAMS = "Seams"
+DOSSIER_JOINED = "Put together from a find that broke off; show that one"
 DOSSIER_INTO = "Put into the tray  T"
 DOSSIER_OUT = "Take out of the tray  T"
 DOSSIER_SOURCE_FACTS = {
@@ -221,8 +224,9 @@ NOT_HASHED = "not made"
 # Mending
 MENDING_HEAD = "Mending"
 MENDING_TEXT = (
-    "Joining pieces and repairing damaged pictures will come here. A mended file will always be a "
-    "new one beside the bytes as found.")
+    "What lies in pieces is put together by the step stitching, under Search. Joining by hand and "
+    "repairing damaged pictures will come here. A mended file will always be a new one beside the "
+    "bytes as found.")
 MENDING_WAITING = "Waiting"
 MENDING_NONE = "No find is damaged so far."
 

@@ -19,11 +19,13 @@ from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.walks import Outcome, Part
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
+from needlewright.wording import seams as seam_words
 from needlewright.wording import units
 from needlewright.wording import window as words
 
 WIDTH = 350
 MAX_PARTS = 7
+SEAMS_SHOWN = 6
 
 
 class Picture(QWidget):
@@ -173,6 +175,12 @@ class Dossier(QScrollArea):
         self._content.addLayout(self._checks(record))
         self._head(words.DOSSIER_EXTENTS)
         self._content.addLayout(self._grid(find_words.extents(record), muted_first=False))
+        if record.seams:
+            self._head(words.DOSSIER_SEAMS)
+            self._content.addLayout(self._grid([
+                (units.size(seam.at), seam_words.told(seam)) for seam in record.seams[:SEAMS_SHOWN]
+            ] + ([("", f"+ {len(record.seams) - SEAMS_SHOWN:,}")]
+                 if len(record.seams) > SEAMS_SHOWN else []), muted_first=False))
         self._beside(shown)
         if record.parts:
             self._head(words.DOSSIER_PARTS)
@@ -184,6 +192,10 @@ class Dossier(QScrollArea):
             self._content.addLayout(line(button(
                 words.DOSSIER_INSIDE, "dossierParent",
                 partial(session.choice.select, record.parent), "link"), None))
+        if record.joined_from is not None:
+            self._content.addLayout(line(button(
+                words.DOSSIER_JOINED, "dossierJoined",
+                partial(session.choice.select, record.joined_from), "link"), None))
         if any(c.code == "frames-not-made" for c in record.checks):
             running = session.frames is not None or session.searching
             frames = button(words.DOSSIER_FRAMES_RUN if running else words.DOSSIER_FRAMES,

@@ -384,6 +384,10 @@ class Solver:
             chain.append(at)
             at = at.before
         chain.reverse()
+        if not ended:  # what is not proven, and led nowhere, is no part of it
+            doubtful = (i for i, n in enumerate(chain)
+                        if n.seam is not None and n.seam.word is not SeamWord.PROVEN)
+            chain = chain[: next(doubtful, len(chain))]
         seams = tuple(n.seam for n in chain if n.seam is not None)
         extents = pool.span([n.number for n in chain])
         if node.end is not None:
