@@ -8,6 +8,7 @@ earlier decision was wrong: first those just made, then those where another came
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -26,7 +27,8 @@ from needlewright.core.stitching.base import (
 )
 
 NEAR, FARTHER = 2048, 32_768  # clusters that are tried around the place
-EVERYWHERE = 1 << 40
+EVERYWHERE_BYTES = 1 << 30  # of candidates for one seam
+SECONDS = 4.0, 8.0, 16.0  # for one find, by effort; after that it is told as far as it came
 ROWS_BYTES = 16 << 20  # of candidates, read and tried at a time
 FOLLOWED = 12  # candidates that are followed a little
 FOLLOWED_BLIND = 48  # ... where nothing can be compared yet
@@ -123,11 +125,13 @@ class Solver:
     searches: int = 0
     _stack: list[tuple[float, _Node]] = field(default_factory=list)
     _given_up: set[tuple[int, int]] = field(default_factory=set)
+    _until: float = 0.0
     _doubts: list[tuple[float, _Node, int]] = field(default_factory=list)  # see `_remember`
 
     def solve(self, head: list[int], state: Any, end: int | None = None) -> Joined | None:
         """Go on from `head`, the clusters of the header, at whose end the line stands at `state`.
         """
+        self._until = time.monotonic() + SECONDS[self.bench.effort]
         node: _Node | None = None
         for depth, number in enumerate(head):
             node = _Node(number, None, node, depth, 0.0)
@@ -224,7 +228,8 @@ class Solver:
         self.searches += 1
         pool, found = self.bench.pool, list[_Option]()
         effort = self.bench.effort if effort is None else effort
-        reach = (NEAR, FARTHER, EVERYWHERE)[: effort + 1] if effort >= 0 else (GLANCE,)
+        everywhere = max(FARTHER, EVERYWHERE_BYTES // pool.unit)
+        reach = (NEAR, FARTHER, everywhere)[: effort + 1] if effort >= 0 else (GLANCE,)
         tried = np.array([but], np.int64)
         if straight is not None:
             raw = pool.read(np.array([straight.number]))[0]
@@ -310,17 +315,21 @@ class Solver:
 
     def _turn(self, node: _Node) -> _Node | None:
         """Another way where `node` leads nowhere: a decision just made, or one that was close."""
-        if self.turns >= MAX_TURNS:
+        if self.turns >= MAX_TURNS or self._late():
             return None
         self.turns += 1
         return self._rethought(self._just_now(node)) or self._second_choice(CLEAR) or (
             self._rethought(self._doubtful())) or self._second_choice(2 * CLEAR)
 
+    def _late(self) -> bool:
+        """Whether enough was tried for this file."""
+        return self.searches > MAX_SEARCHES or time.monotonic() > self._until
+
     def _rethought(self, decisions: list[tuple[_Node, int]]) -> _Node | None:
         """The best other way at any of these, where it is good by itself."""
         best: tuple[float, _Node, list[_Option]] | None = None
         for back, taken in decisions:
-            if back.state is None or self.searches > MAX_SEARCHES or (
+            if back.state is None or self._late() or (
                     back.depth, taken) in self._given_up:
                 continue
             self._given_up.add((back.depth, taken))
