@@ -40,7 +40,7 @@ class CommandTest(FolderTest):
                 (("serach",), "neither a command nor a job folder"),
                 (("nowhere at all",), "neither a command"),
                 (("job", "another"), "Give one job folder"),
-                (("run", "card.img", *job, "--steps", "stitching"), "not one of"),
+                (("run", "card.img", *job, "--steps", "kept-copies"), "not one of"),
                 (("run", "card.img", *job, "--steps", "kept-copies"), "not one of"),
                 (("run", "card.img", *job, "--steps", ""), "nothing is chosen"),
                 (("run", "card.img", *job, "--kinds", ""), "nothing is chosen"),

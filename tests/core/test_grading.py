@@ -111,7 +111,7 @@ class RegistryTest(unittest.TestCase):
         self.assertIn("signatures", steps())
 
     def test_unknown_steps_find_nothing(self):
-        events = search(MemorySource(noise(5000)), Plan(("stitching",)), threading.Event())
+        events = search(MemorySource(noise(5000)), Plan(("kept-copies",)), threading.Event())
         self.assertEqual(list(events), [])
 
 

@@ -18,6 +18,7 @@ from needlewright.core.contents import Place
 from needlewright.core.delivery.bag import deliver
 from needlewright.core.finds import SeamWord
 from needlewright.core.formats.jpeg_scans import decode_scan, make_grids, scan_plan
+from needlewright.core.formats.jpeg_segments import read_headers
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
@@ -28,7 +29,6 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import REFUSED, Bench, Broken, joiner_for
-from needlewright.core.stitching.join_jpeg import read_headers
 from needlewright.core.stitching.pool import Pool, voted_grid
 from needlewright.demo import clips, photos, scenes
 from needlewright.wording import seams as wording

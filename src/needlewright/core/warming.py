@@ -32,6 +32,22 @@ def warm() -> None:
         Image.new("RGB", (32, 32), (90, 120, 60)).save(out, "JPEG", progressive=progressive)
         with contextlib.suppress(NeedlewrightError):
             formats()["jpeg"].walk(MemorySource(out.getvalue()), 0, len(out.getvalue()))
+        if not progressive:
+            _warm_trials(out.getvalue())
+
+
+def _warm_trials(photo: bytes) -> None:
+    from needlewright.core.formats.jpeg_scans import make_grids, scan_plan
+    from needlewright.core.formats.jpeg_segments import read_headers
+    from needlewright.core.kernels import jpeg_trials
+
+    headers, scan, begin = read_headers(MemorySource(photo))
+    assert headers.frame is not None
+    plan, tables = scan_plan(headers, scan, make_grids(headers.frame))
+    prepared = jpeg_trials.prepare(plan, tables, [(1, 1, 1)] * 3)
+    data = np.frombuffer(photo[begin:], np.uint8)
+    state = jpeg_trials.advance(prepared, prepared.begin(), data[:8], 9).state
+    jpeg_trials.try_candidates(prepared, state, np.zeros((1, 513), np.uint8), 9)
 
 
 def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:

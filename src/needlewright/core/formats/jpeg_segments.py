@@ -13,9 +13,11 @@ from dataclasses import dataclass, field
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.kernels.jpeg_bits import HuffmanTable, build_huffman
+from needlewright.core.sources.source import Source
 
 MAX_SEGMENTS = 20_000  # real files hold a few dozen; hostile ones must end
 MAX_COMPONENTS = 4
+MAX_HEADER = 1 << 22  # bytes before the first scan
 
 SOI, EOI, SOS, DQT, DHT, DRI, DNL, APP0, APP1, APP2, APP15, COM = (
     0xD8, 0xD9, 0xDA, 0xDB, 0xC4, 0xDD, 0xDC, 0xE0, 0xE1, 0xE2, 0xEF, 0xFE)
@@ -105,6 +107,31 @@ class Headers:
     has_clip: bool = False  # XMP announces one behind the picture
     edited: bool = False  # XMP tells of an editor: thumbnail and clip may be those of before
     has_own_marker: bool = False  # an APPn segment: a file, not a bare thumbnail
+
+
+def read_headers(source: Source) -> tuple[Headers, ScanHeader, int]:
+    """(headers, first scan, byte where its coded data begins) of the JPEG at byte 0 of `source`.
+    FormatError where they do not come to a scan."""
+    headers, at = Headers(), 2
+    for _ in range(MAX_SEGMENTS):
+        head = source.read_at(at, 4)
+        if len(head) < 4 or head[0] != 0xFF or at > MAX_HEADER:
+            raise FormatError("no-marker", offset=at)
+        marker = head[1]
+        if marker == 0xFF:
+            at += 1
+            continue
+        if marker in (0, SOI, EOI) or 0xD0 <= marker <= 0xD7:
+            raise FormatError("marker-misplaced", offset=at)
+        (length,) = struct.unpack(">H", head[2:])
+        body = source.read_at(at + 4, length - 2) if length >= 2 else b""
+        if length < 2 or len(body) < length - 2:
+            raise FormatError("segment-too-short", offset=at)
+        if marker == SOS:
+            return headers, read_scan(headers, body, at + 4), at + 2 + length
+        read_segment(headers, marker, body, at + 4, 0)
+        at += 2 + length
+    raise FormatError("too-many-segments", offset=at)
 
 
 def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start: int) -> None:

@@ -416,10 +416,8 @@ def _try_all(raws, pending, tail, numbers, above, rough, bits, score_until, floo
     raw_at = np.zeros(room // 256 + 2, np.int64)
     upper = np.zeros(block_component.size, np.float32)
     lower = np.zeros(block_component.size, np.float32)
-    my_numbers = numbers.copy()
-    my_above = above.copy()
-    my_rough = rough.copy()
-    my_bits = bits.copy()
+    my_numbers, my_above = numbers.copy(), above.copy()
+    my_rough, my_bits = rough.copy(), bits.copy()
     out = np.zeros(3, np.float64)
     ends = np.zeros(2, np.int64)
     for n in range(raws.shape[0]):
@@ -438,12 +436,12 @@ def _try_all(raws, pending, tail, numbers, above, rough, bits, score_until, floo
         mcus[n] = my_numbers[MCU] - numbers[MCU]
 
 
-def _layout(tables: Tables) -> tuple[object, ...]:
-    plan = tables.plan
-    return (tables.lookup, tables.steps, tables.singles, tables.maxcode, tables.delta,
-            tables.symbols, plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row,
-            plan.mcus, plan.mcu_width, plan.mcu_height, plan.dc_table, plan.ac_table,
-            plan.dc_limit, plan.restart_interval, tables.quantisers, tables.first, tables.members)
+def _layout(told: Tables) -> tuple[object, ...]:
+    plan = told.plan
+    return (told.lookup, told.steps, told.singles, told.maxcode, told.delta, told.symbols,
+            plan.block_component, plan.block_dx, plan.block_dy, plan.mcus_per_row, plan.mcus,
+            plan.mcu_width, plan.mcu_height, plan.dc_table, plan.ac_table, plan.dc_limit,
+            plan.restart_interval, told.quantisers, told.first, told.members)
 
 
 def try_candidates(
@@ -457,8 +455,7 @@ def try_candidates(
     once its score is below `floor`.
     """
     count = raws.shape[0]
-    codes, mcus = np.zeros(count, np.int64), np.zeros(count, np.int64)
-    scores = np.zeros(count, np.float64)
+    codes, mcus, scores = np.zeros(count, np.int64), np.zeros(count, np.int64), np.zeros(count)
     _try_all(raws, state.pending, state.tail, state.numbers, state.above, state.rough, state.bits,
              score_until, floor, *_layout(tables), codes, scores, mcus)
     return codes, scores, mcus

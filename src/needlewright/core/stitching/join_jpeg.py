@@ -6,7 +6,6 @@ restart markers.
 
 from __future__ import annotations
 
-import struct
 from dataclasses import dataclass
 
 import numpy as np
@@ -35,7 +34,6 @@ from needlewright.core.stitching.solver import Solver, textures
 EVERY_MCU = 1 << 60
 FLOOR, NO_FLOOR = -20.0, -1e9  # nats below which a candidate is left
 ENDED = 12.0  # nats that the end mark exactly behind the last MCU is worth
-MAX_HEADER = 1 << 22
 MAX_CUTS = 64
 HEADER_NEAR, EVERYWHERE = 4096, 1 << 40
 HEADER_MARKERS = (seg.DQT, seg.DHT, seg.SOS, seg.DRI, seg.COM, *seg.SEQUENTIAL, seg.PROGRESSIVE,
@@ -101,41 +99,16 @@ class _Scan(Line):
         return Step(done.score, done.scored, _State(done.state))
 
 
-def read_headers(source: Source) -> tuple[seg.Headers, seg.ScanHeader, int]:
-    """(headers, first scan, byte where its coded data begins) of the JPEG at byte 0 of `source`.
-    FormatError where they do not come to a scan."""
-    headers, at = seg.Headers(), 2
-    for _ in range(seg.MAX_SEGMENTS):
-        head = source.read_at(at, 4)
-        if len(head) < 4 or head[0] != 0xFF or at > MAX_HEADER:
-            raise FormatError("no-marker", offset=at)
-        marker = head[1]
-        if marker == 0xFF:
-            at += 1
-            continue
-        if marker in (0, seg.SOI, seg.EOI) or 0xD0 <= marker <= 0xD7:
-            raise FormatError("marker-misplaced", offset=at)
-        (length,) = struct.unpack(">H", head[2:])
-        body = source.read_at(at + 4, length - 2) if length >= 2 else b""
-        if length < 2 or len(body) < length - 2:
-            raise FormatError("segment-too-short", offset=at)
-        if marker == seg.SOS:
-            return headers, seg.read_scan(headers, body, at + 4), at + 2 + length
-        seg.read_segment(headers, marker, body, at + 4, 0)
-        at += 2 + length
-    raise FormatError("too-many-segments", offset=at)
-
-
 def _join(broken: Broken, bench: Bench) -> Joined | None:
     pool = bench.pool
     first = pool.number(broken.start)
     if pool.start(first) != broken.start:
         return None  # it does not begin where pieces do
-    count = max(1, min(MAX_HEADER // pool.unit, pool.count - first))
+    count = max(1, min(seg.MAX_HEADER // pool.unit, pool.count - first))
     straight = PiecedSource(pool.source, ((broken.start, count * pool.unit),))
     head = list(range(first, first + count))
     try:
-        headers, scan, begin = read_headers(straight)
+        headers, scan, begin = seg.read_headers(straight)
     except (FormatError, SourceError):
         found = header_in_pieces(bench, first)
         if found is None:
@@ -167,7 +140,7 @@ def header_in_pieces(bench: Bench, first: int) -> tuple[
     A segment says where the next one begins: a piece must have a marker there.
     """
     pool = bench.pool
-    most = max(1, MAX_HEADER // pool.unit)
+    most = max(1, seg.MAX_HEADER // pool.unit)
     straight = PiecedSource(pool.source, pool.span(range(first, min(pool.count, first + most))))
     cuts = _segments_across(straight, pool.unit)
     near = pool.nearest(first, HEADER_NEAR if bench.effort == 0 else EVERYWHERE, LIKE_HEADERS)
@@ -181,7 +154,7 @@ def header_in_pieces(bench: Bench, first: int) -> tuple[
                 pool.count, number + most - cut))]
             file = PiecedSource(pool.source, pool.span(head))
             try:
-                headers, scan, begin = read_headers(file)
+                headers, scan, begin = seg.read_headers(file)
             except (FormatError, SourceError):
                 continue
             if headers.frame is not None and _thumbnail_sound(headers, file):
@@ -195,7 +168,7 @@ def _segments_across(file: Source, unit: int) -> list[tuple[int, int]]:
     at, cuts = 2, list[tuple[int, int]]()
     for _ in range(seg.MAX_SEGMENTS):
         head = file.read_at(at, 4)
-        if len(head) < 4 or head[0] != 0xFF or head[1] in (0, seg.SOS) or at > MAX_HEADER:
+        if len(head) < 4 or head[0] != 0xFF or head[1] in (0, seg.SOS) or at > seg.MAX_HEADER:
             break
         following = at + 2 + int.from_bytes(head[2:], "big")
         cuts += [(cut, following) for cut in range(at // unit + 1, following // unit + 1)]
