@@ -146,7 +146,7 @@ class WorkTest(WindowCase):
         self.wait(lambda: choice.rows.get(number) is not None, "its row")
         scribe = scribe_of(self.session.board.folder)
         self.addCleanup(scribe.leave)
-        busy = threading.Thread(target=scribe.write, args=(lambda: go_on.wait(60),))
+        busy = threading.Thread(target=scribe.write, args=(lambda: go_on.wait(300),))
         busy.start()
         for inside in (True, False, True):
             QTest.keyClick(sheet, Qt.Key.Key_T)
