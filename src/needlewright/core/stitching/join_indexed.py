@@ -8,8 +8,7 @@ the frames across, where free pieces leave a choice at all.
 
 from __future__ import annotations
 
-import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
@@ -35,9 +34,10 @@ MAX_INDEX = 64 << 20
 MAX_FILE = 1 << 41
 NEAR, EVERYWHERE = 4096, 1 << 40
 MISSES = 24  # anchors in a row that are nowhere, before the rest is given up
-MAX_SECONDS = 12.0  # for one find and round; then seams stay likely
+MAX_DECODES = 240  # for one find and round; then seams stay likely
 MAX_GUESSES = 48  # places of one seam that are decoded
 ROWS_BYTES = 16 << 20
+MAX_OPEN, TO_THE_END = 6, 1e9  # places of a seam that are left; seconds
 AROUND_S, A_FRAME_S = 1.5, 0.02  # seconds that are decoded before and behind a seam
 LONGER_S = 0.25, 1.5  # ... where several places still decode
 
@@ -64,7 +64,7 @@ class _Clip:
     index: SampleIndex
     size: int
     runs: list[_Run]
-    until: float = field(default_factory=lambda: time.monotonic() + MAX_SECONDS)
+    decoded: int = 0  # places that were tried by decoding
 
     @property
     def count(self) -> int:
@@ -259,20 +259,26 @@ def _told(clip: _Clip) -> Joined | None:
     runs = sorted(clip.runs, key=lambda r: r.low)
     clip.runs = runs
     seams: list[Seam] = []
+    left_open: list[tuple[int, _Run, _Run, list[int]]] = []
     for before, after in pairwise(runs):
         low = max(before.high, after.first - 1)
         high = min(before.last, after.low - 1)
         if low > high:
             return None  # a piece between them is nowhere
-        cut, word, reasons = _decided(clip, before, after, low, high)
+        open_cuts, word, reasons = _decided(clip, before, after, low, high)
+        cut = open_cuts[0]
         before.last = cut
         after.at, after.first = after.number(cut + 1), cut + 1
         if before.number(cut) + 1 == after.at:
             continue  # they stand in line
+        if len(open_cuts) > 1:
+            left_open.append((len(seams), before, after, open_cuts))
         seams.append(Seam((cut + 1) * clip.index.unit, word, (
             Reason("index-places", {"samples": _samples(clip, after)}), *reasons)))
     if runs[-1].last < clip.count - 1:
         return None
+    for number, before, after, cuts in left_open:
+        seams[number] = _settled(clip, before, after, cuts, seams[number])
     extents = _extents(clip)
     return Joined(extents, tuple(seams), True)
 
@@ -282,13 +288,13 @@ def _samples(clip: _Clip, run: _Run) -> int:
 
 
 def _decided(clip: _Clip, before: _Run, after: _Run, low: int,
-             high: int) -> tuple[int, SeamWord, tuple[Reason, ...]]:
-    """(last cluster of the run before, how sure, why)."""
+             high: int) -> tuple[list[int], SeamWord, tuple[Reason, ...]]:
+    """(what the last cluster of the run before may be, the most likely first; how sure; why)."""
     if low == high:
-        return low, SeamWord.PROVEN, (Reason("index-between"),)
+        return [low], SeamWord.PROVEN, (Reason("index-between"),)
     decodes = clip.bench.decodes
-    if decodes is None or high - low > MAX_GUESSES or time.monotonic() > clip.until:
-        return high, SeamWord.LIKELY, ()
+    if decodes is None or high - low > MAX_GUESSES or clip.decoded > MAX_DECODES:
+        return [high], SeamWord.LIKELY, ()
     unit = clip.index.unit
     start = clip.index.time_of(low * unit) - AROUND_S
     # At first no farther than to what is surely the next run's: seams behind it are not decided.
@@ -298,8 +304,7 @@ def _decided(clip: _Clip, before: _Run, after: _Run, low: int,
         better = []
         for cut in good:
             clip.bench.rest()
-            if time.monotonic() > clip.until:
-                break
+            clip.decoded += 1
             if decodes(_extents(clip, before, after, cut), max(0.0, start), stop + longer):
                 better.append(cut)
         if not better:
@@ -308,11 +313,30 @@ def _decided(clip: _Clip, before: _Run, after: _Run, low: int,
         if len(good) == 1:
             break
     if len(good) == high - low + 1:
-        return max(range(low, high + 1), key=_roundness), SeamWord.LIKELY, ()
+        return sorted(good, key=_roundness, reverse=True), SeamWord.LIKELY, ()
     # Where several decode, recorders write as many clusters at a time as they always do.
-    best = max(good, key=_roundness)
+    good.sort(key=_roundness, reverse=True)
     word = SeamWord.PROVEN if len(good) == 1 else SeamWord.LIKELY
-    return best, word, (Reason("decodes-across"),)
+    return good, word, (Reason("decodes-across"),)
+
+
+def _settled(clip: _Clip, before: _Run, after: _Run, cuts: list[int], seam: Seam) -> Seam:
+    """A seam that was left open, once all others are placed: the rest of the clip tells."""
+    decodes, unit = clip.bench.decodes, clip.index.unit
+    if decodes is None or len(cuts) > MAX_OPEN:
+        return seam
+    start = max(0.0, clip.index.time_of(min(cuts) * unit) - AROUND_S)
+    good = []
+    for cut in cuts:
+        clip.bench.rest()
+        if decodes(_extents(clip, before, after, cut), start, TO_THE_END):
+            good.append(cut)
+    if len(good) != 1:
+        return seam
+    before.last = good[0]
+    after.at, after.first = after.number(good[0] + 1), good[0] + 1
+    return Seam((good[0] + 1) * unit, SeamWord.PROVEN, (
+        seam.reasons[0], Reason("decodes-across")))
 
 
 def _roundness(cut: int) -> int:
