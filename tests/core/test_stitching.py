@@ -160,6 +160,14 @@ class JoinTest(unittest.TestCase):
                 self.assertEqual(self.bytes_of(data, joined), mine)
                 self.assertEqual({s.word for s in joined.seams}, {SeamWord.PROVEN})
 
+    def test_progressive_photos_scan_after_scan(self):
+        mine = photo(1, progressive=True)
+        a, b = cut(mine, 13)
+        data = laid(a, photo(2), b, photo(4, progressive=True))
+        joined = self.joined("jpeg", data, 0, effort=0)
+        self.assertTrue(joined.ended)
+        self.assertEqual(self.bytes_of(data, joined), mine)
+
     def test_headers_in_two_pieces(self):
         mine = photo(3)
         a, b = cut(mine, 1)

@@ -44,6 +44,7 @@ from needlewright.core.walks import Check, Outcome
 NAME = "stitching"
 PENDING_DECODES = 12
 LOOK_SHARE = 0.2  # of the work, as progress tells it
+WORTH_TELLING = 0.01  # of a file, that a thread must bring where it does not come to the end
 BEHIND = 1 << 20  # bytes in line behind the end mark that may still belong to a file
 
 
@@ -144,7 +145,7 @@ class _Stitching:
             return
         if joined.ended and walk.broken is None:
             rounds.keep(joined)
-        elif not joined.seams:
+        elif not joined.seams or walk.share < origin.share + WORTH_TELLING:
             return
         thread = PiecedSource(context.source, cut(thread.extents, walk.stop))
         case = _StitchedCase(walk, form.name, thread=thread, joined=joined, origin=origin)

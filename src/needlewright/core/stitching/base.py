@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import numpy.typing as npt
@@ -111,7 +111,8 @@ class Line(ABC):
     def judged(self, state: Any) -> bool:
         """Whether what comes next can be compared with anything."""
 
-    likes: Sequence[int] = ()
+    slow: ClassVar[int] = 1  # how many times fewer candidates are tried at a time
+    doubt: ClassVar[float] = 0.5  # of the usual likeness: above it what stands in line is taken
 
 
 @dataclass(frozen=True, slots=True)

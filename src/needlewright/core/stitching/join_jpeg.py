@@ -1,12 +1,13 @@
 """JPEG photos: the Huffman decoder resumed on each candidate, judged by how the rows continue.
 
 Sequential frames in one scan (ITU-T T.81, baseline and extended), colour and grey, with and without
-restart markers.
+restart markers; progressive frames without.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -29,6 +30,7 @@ from needlewright.core.stitching.base import (
     Step,
     register,
 )
+from needlewright.core.stitching.progressive_line import MAX_CELLS, ProgressiveLine
 from needlewright.core.stitching.solver import Solver, textures
 
 EVERY_MCU = 1 << 60
@@ -116,16 +118,26 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
         head, headers, scan, begin = found
         straight = PiecedSource(pool.source, pool.span(head))
     frame = headers.frame
-    if frame is None or frame.marker not in seg.SEQUENTIAL or not can_decode(headers, scan) or len(
-            scan.members) != len(frame.components):
+    if frame is None or not can_decode(headers, scan):
         return None
     grids = make_grids(frame)
-    plan, tables = scan_plan(headers, scan, grids)
-    quantisers = [headers.quantisers.get(c.quantiser, (1, 1, 1)) for c in frame.components]
-    line = _Scan(trials.prepare(plan, tables, quantisers))
+    line: Line
+    start: Any
+    if frame.marker == seg.PROGRESSIVE:
+        if headers.restart_interval or grids.dc.size > MAX_CELLS:
+            return None
+        progressive = ProgressiveLine(headers, scan, grids)
+        line, start = progressive, progressive.begin()
+    elif len(scan.members) == len(frame.components):
+        plan, tables = scan_plan(headers, scan, grids)
+        quantisers = [headers.quantisers.get(c.quantiser, (1, 1, 1)) for c in frame.components]
+        sequential = _Scan(trials.prepare(plan, tables, quantisers))
+        line, start = sequential, sequential.begin()
+    else:
+        return None
     head = head[: begin // pool.unit + 1]
     rest = np.frombuffer(straight.read_at(begin, len(head) * pool.unit - begin), np.uint8)
-    step = line.take(line.begin(), rest)
+    step = line.take(start, rest)
     if step.refused:
         return None
     end = None if step.end is None else begin % pool.unit + step.end

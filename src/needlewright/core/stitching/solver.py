@@ -35,7 +35,6 @@ FOLLOWED_BLIND = 48  # ... where nothing can be compared yet
 AHEAD_BYTES, AHEAD_LEAST = 48 << 10, 3  # how far they are followed, and clusters at least
 GOOD = 8.0  # nats that a continuation must have
 CLEAR = 25.0  # nats of lead that leave no doubt
-DOUBT = 0.5  # of the usual likeness: the next cluster in line is taken above this
 SURE = 0.96  # of the usual likeness: no need to look farther
 BAD = 0.2  # ... and below this it is looked for everywhere
 FAIR = 0.6  # of the usual likeness: good enough to be proven
@@ -140,7 +139,7 @@ class Solver:
         best, farthest = node, self.line.progress(state)
         while node.end is None:
             self.bench.rest()
-            following = self._onward(node)
+            following = None if self._late() else self._onward(node)
             if following is None:
                 if self.line.progress(node.state) >= farthest:
                     best, farthest = node, self.line.progress(node.state)
@@ -158,7 +157,7 @@ class Solver:
         straight, ratio = self._in_line(node)
         if straight is not None and ratio < SURE and self.line.judged(node.state):
             self._remember(ratio, node, straight.number)
-        if straight is not None and (ratio >= DOUBT or not self.line.judged(node.state)):
+        if straight is not None and (ratio >= self.line.doubt or not self.line.judged(node.state)):
             return straight
         if straight is not None:
             # Left only for what is good by itself: an edge may run all across a picture.
@@ -230,6 +229,7 @@ class Solver:
         effort = self.bench.effort if effort is None else effort
         everywhere = max(FARTHER, EVERYWHERE_BYTES // pool.unit)
         reach = (NEAR, FARTHER, everywhere)[: effort + 1] if effort >= 0 else (GLANCE,)
+        reach = tuple(most // self.line.slow for most in reach)
         tried = np.array([but], np.int64)
         if straight is not None:
             raw = pool.read(np.array([straight.number]))[0]
@@ -251,7 +251,7 @@ class Solver:
                 break
         if not found and effort > 0:
             # An edge may run all across a picture: then the hard rules alone decide.
-            numbers = node.without(pool.nearest(node.number, NEAR, self.like))
+            numbers = node.without(pool.nearest(node.number, NEAR // self.line.slow, self.like))
             found = self._ranked(node, numbers[numbers != but], behind, anyhow=True)
             found.sort(key=lambda o: -o.standing)
         return found

@@ -70,7 +70,11 @@ class Rounds:
             return None
         try:
             return joiner.join(broken, Bench(self.pool, self.stop, effort, self.decodes))
-        except (FormatError, SourceError):
+        except SourceError as error:
+            if error.code != "source-range":
+                raise  # the medium is gone
+            return None
+        except FormatError:
             return None
 
 
