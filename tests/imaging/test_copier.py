@@ -158,7 +158,7 @@ class TroubleTest(CopyCase):
         content = noise(24 << 20, 4)
         card = self.image(content, "card.img")
         faults = drowned(len(content), time_scale=400)
-        faults.leaves_after = 60
+        faults.leaves_after, faults.away_s = 60, 400.0  # a second, so that a busy machine sees it
         reader = self.reader(faults, card)
         events = self.copy(reader.url)
         self.assertEqual([type(e) for e in events if isinstance(e, Waiting | WentOn)],
