@@ -25,7 +25,6 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.errors import FormatError
 from needlewright.core.finds import Find, SeamWord
-from needlewright.core.formats.registry import formats
 from needlewright.core.search.carving import chosen_formats, follow
 from needlewright.core.search.deciding import Case, all_frames, find_of, first_question
 from needlewright.core.search.events import Ending, Event, Finished, Found, Progress, Rechecked
@@ -37,6 +36,7 @@ from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.solving import Rounds, easy_first
+from needlewright.core.stitching.structured import form_of
 from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.base import cut
 from needlewright.core.walks import Check, Outcome
@@ -120,8 +120,7 @@ class _Stitching:
 
     def _decodes(self, extents: Extents, start: float, stop: float) -> bool:
         """Whether the frames of a clip from second `start` to `stop` decode; waits for it."""
-        whole = [(o, n) for o, n in extents]
-        thread = PiecedSource(self.context.source, whole)
+        thread = PiecedSource(self.context.source, extents)
         request = DecodeRequest(thread, ((0, thread.size),), "CLIP", 0, task=STRETCH,
                                 seconds=start, until=stop)
         self._trials.submit(0, request)
@@ -134,8 +133,7 @@ class _Stitching:
               rounds: Rounds) -> Iterator[Event]:
         """Walk what was put together; its find, once the decoders have seen it."""
         context = self.context
-        form = next((f for f in formats().values() if origin.format in (
-            f.name, *(v.name for v in f.variants))), None)
+        form = form_of(origin.format)
         if form is None:
             return
         thread = PiecedSource(context.source, _with_rest(joined, pool))
@@ -158,10 +156,7 @@ class _Stitching:
             yield from self._settled(0.2)
             if context.stop.is_set():
                 raise Interrupted
-        self._ask(*asked)
-
-    def _ask(self, case: Case, request: DecodeRequest, later: bool) -> None:
-        self.context.decoders.submit(case, request, later)
+        context.decoders.submit(*asked)
 
     def _settled(self, wait_s: float) -> Iterator[Event]:
         context = self.context
@@ -171,13 +166,14 @@ class _Stitching:
                 seen = replace(case, looked=report)
                 yield from self._find(seen, None, first=True)
                 if context.plan.every_frame:
-                    self._ask(*all_frames(seen, case.thread))
+                    context.decoders.submit(*all_frames(seen, case.thread))
             elif case.task == FRAMES:
                 yield from self._find(case, report, first=False)
             else:
                 yield from self._find(case, report, first=True)
                 if case.walk.clip is not None and context.plan.every_frame:
-                    self._ask(*all_frames(replace(case, pictured=report), case.thread))
+                    context.decoders.submit(
+                        *all_frames(replace(case, pictured=report), case.thread))
 
     def _find(self, case: _StitchedCase, report: DecodeReport | None,
               first: bool) -> Iterator[Event]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
@@ -12,7 +12,6 @@ import numpy.typing as npt
 
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.registry import Registry
-from needlewright.core.sources.source import Source
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import Interrupted, StopSignal
 
@@ -123,7 +122,6 @@ class Joiner:
     formats: frozenset[str]
     join: Callable[[Broken, Bench], Joined | None]
     order: int = 0  # cheap ones first
-    facts: Mapping[str, Any] = field(default_factory=dict)
 
 
 _joiners: Registry[Joiner] = Registry("needlewright.core.stitching", prefix="join_")
@@ -139,6 +137,3 @@ def joiner_for(form: str) -> Joiner | None:
     fitting = [j for j in _joiners.all().values() if form in j.formats]
     return min(fitting, key=lambda j: (j.order, j.name), default=None)
 
-
-def whole_source(bench: Bench) -> Source:
-    return bench.pool.source

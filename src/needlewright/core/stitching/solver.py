@@ -53,7 +53,6 @@ CUT_SHORT = 4.0  # nats that a candidate loses whose own continuation is refused
 BACK_BYTES, BACK_LEAST = 96 << 10, 6  # how far decisions are gone back on, and clusters at least
 MAX_STACK = 24
 MAX_TURNS = 40  # decisions that are gone back on
-KEPT_STATES = 400
 MAX_SEARCHES = 400
 
 

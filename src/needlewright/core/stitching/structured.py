@@ -26,6 +26,7 @@ from needlewright.core.stitching.base import (
     SeamWord,
 )
 from needlewright.core.stitching.chains import CHAINS, CHECKED, Next
+from needlewright.core.volumes.base import cut
 from needlewright.core.walks import Walk
 
 NEAR, EVERYWHERE = 8192, 1 << 40
@@ -104,13 +105,7 @@ def _extents(bench: Bench, here: _Reached) -> tuple[tuple[int | None, int], ...]
     out = bench.pool.span([n for start, count in here.clusters
                            for n in range(start, start + count)])
     stop = here.walk.stop if here.ended and here.walk is not None else here.at
-    kept: list[tuple[int | None, int]] = []
-    for offset, length in out:
-        length = min(length, stop)
-        if length > 0:
-            kept.append((offset, length))
-        stop -= length
-    return tuple(kept)
+    return cut(out, stop)
 
 
 def _reach(bench: Bench, form: Format, clusters: tuple[tuple[int, int], ...]) -> _Reached | None:
@@ -145,15 +140,15 @@ def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | 
     found: dict[int, list[_Reached]] = {}  # what goes on, by the cluster that was looked for
     trials = 0
     for target, number in _candidates(bench, here, expected):
-        for cut in cuts:
-            begin = number - (target - cut)
-            if cut > target or not pool.is_free(begin) or pool.run(
-                    begin, target - cut + 1) <= target - cut:
+        for edge in cuts:
+            begin = number - (target - edge)
+            if edge > target or not pool.is_free(begin) or pool.run(
+                    begin, target - edge + 1) <= target - edge:
                 continue
-            if _in(here.clusters, cut, begin) or trials > MAX_TRIALS:
+            if _in(here.clusters, edge, begin) or trials > MAX_TRIALS:
                 continue
             trials += 1
-            tried = _reach(bench, form, (*_cut(here.clusters, cut), (begin, _line(bench, begin))))
+            tried = _reach(bench, form, (*_cut(here.clusters, edge), (begin, _line(bench, begin))))
             short = tried is None or tried.far <= bad or tried.far + ITEM_HEAD < expected.at
             if tried is None or (short and not tried.ended):
                 continue
