@@ -16,7 +16,7 @@ from PIL import Image
 
 from needlewright.core.contents import Place
 from needlewright.core.delivery.bag import deliver
-from needlewright.core.finds import SeamWord
+from needlewright.core.finds import Seam, SeamWord
 from needlewright.core.formats.jpeg_scans import decode_scan, make_grids, scan_plan
 from needlewright.core.formats.jpeg_segments import read_headers
 from needlewright.core.jobs.opening import job_for_image
@@ -28,8 +28,9 @@ from needlewright.core.search.events import Ending, Finished
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
-from needlewright.core.stitching.base import REFUSED, Bench, Broken, joiner_for
+from needlewright.core.stitching.base import REFUSED, Bench, Broken, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool, voted_grid
+from needlewright.core.stitching.solving import Rounds
 from needlewright.demo import clips, photos, scenes
 from needlewright.wording import seams as wording
 from needlewright.wording.bag import words_for
@@ -136,6 +137,15 @@ class PoolTest(unittest.TestCase):
         self.assertEqual(pool.run(6, 9), 3)
         pool.take([(20 * UNIT, 3 * UNIT - 1)])
         self.assertEqual([n for n in range(19, 24) if pool.is_free(n)], [19, 23])
+
+
+    def test_only_what_is_proven_leaves_the_pool(self):
+        pool = Pool(MemorySource(bytes(8 * UNIT)), UNIT, 0, np.zeros((0, 2), np.int64))
+        rounds = Rounds(pool, [], threading.Event())
+        for at, word in ((0, SeamWord.LIKELY), (3, SeamWord.PROVEN)):
+            rounds.keep(Joined(((at * UNIT, 2 * UNIT),), (Seam(UNIT, word),), True))
+        self.assertEqual(np.flatnonzero(~pool.free).tolist(), [3, 4])
+        self.assertEqual(rounds.solved, 2)
 
 
 class JoinTest(unittest.TestCase):

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.finds import SeamWord
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import StopSignal
@@ -25,7 +26,7 @@ class Solved:
 @dataclass(slots=True)
 class Rounds:
     """Goes over `waiting` until a round brings nothing. Whoever takes a `Solved` says with `keep`
-    whether the file is proven, so that its pieces are nobody else's."""
+    that the file runs to its end."""
 
     pool: Pool
     waiting: list[Broken]
@@ -36,8 +37,10 @@ class Rounds:
     _best: dict[int, Joined] = field(default_factory=dict)
 
     def keep(self, joined: Joined) -> None:
-        """These pieces belong to a file that is proven."""
-        self.pool.take(joined.extents)
+        """These pieces make up a file to its end; where every seam of it is proven they are nobody
+        else's from now on."""
+        if all(seam.word is SeamWord.PROVEN for seam in joined.seams):
+            self.pool.take(joined.extents)
         self.solved += 1
 
     def run(self) -> Iterator[Solved]:
