@@ -14,6 +14,7 @@ from needlewright.wording import errors, finds, units, volumes
 PHASES = {"write": "writing", "bag": "making the manifests", "verify": "reading back"}
 
 LOG = {
+    "joined-by-hand": "Find {find} was joined by hand, in {pieces} pieces.",
     "search-begins": "Search of {source} begins: {steps}.",
     "search-done": "{step} on {source}: done.",
     "search-stopped": "{step} on {source}: stopped; it goes on from there next time.",

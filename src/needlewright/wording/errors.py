@@ -66,6 +66,16 @@ SENTENCES = {
                       "untouched.",
     "folder-unknown": "No record names the folder {folder}.",
     "reference-unused": "Nothing in this version uses --reference yet; leave it out.",
+    "hand-no-way": "Files of this kind ({format}) cannot be joined by hand.",
+    "hand-no-begin": "Its beginning cannot be read, so there is nothing to join pieces to.",
+    "hand-outside": "There is nothing at {at:,}: the medium ends before that, or no file can lie "
+                    "there.",
+    "hand-used": "The file uses what lies at {at:,} already.",
+    "hand-refused": "What lies at {at:,} cannot be the next piece: the file does not go on with "
+                    "it. Nothing was changed.",
+    "hand-no-gain": "Checked as a whole, the file comes no farther than the find it was joined "
+                    "from, so nothing was kept.",
+    "hand-nothing": "Nothing has been joined yet, so there is nothing to keep.",
     "find-unknown": "This job has no find number {find}.",
     "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray, or choose others.",
     "to-in-job": "{path} lies inside the job folder or around it; deliver somewhere else.",

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.wording import units
 
@@ -9,6 +11,14 @@ WORDS = {SeamWord.PROVEN: "proven", SeamWord.LIKELY: "likely"}
 REASONS = {
     "rows-continue": "the rows of the picture continue across it (evidence {nats:,.0f})",
     "lead": "ahead of the next best piece by {nats:,.0f}",
+    "rows-hardly": "the rows of the picture hardly continue across it",
+    "rows-like": "the rows of the picture continue across it",
+    "behind": "behind the best piece by {nats:,.0f}",
+    "in-line": "it stands in line behind what is there",
+    "own-end": "it runs to the file's own end",
+    "breaks-soon": "what stands in line behind it does not go on",
+    "cut-earlier": "it follows {bytes_size} earlier than the cut is now",
+    "cut-later": "it follows {bytes_size} later than the cut is now",
     "second-choice": "the piece that came first led nowhere; this one came next",
     "checksum": "a checksum over both sides agrees",
     "structure": "the file's structure goes on across it, to {bytes_size} behind it",
@@ -18,6 +28,23 @@ REASONS = {
     "only-place": "no other free piece fits",
     "by-hand": "joined by hand",
 }
+
+
+#: The same, as it stands below a small picture.
+SHORT = {
+    "rows-continue": "rows continue", "rows-like": "rows continue",
+    "rows-hardly": "rows hardly continue", "lead": "", "behind": "", "in-line": "in line",
+    "own-end": "to the end", "breaks-soon": "goes on no farther", "checksum": "checksum agrees",
+    "structure": "structure goes on", "index-places": "{samples} samples fit",
+    "index-between": "index leaves no choice", "decodes-across": "frames decode",
+    "cut-earlier": "cut earlier", "cut-later": "cut later", "by-hand": "by hand",
+}
+
+
+def briefly(reasons: Sequence[Reason]) -> str:
+    """The reasons in a few words each: 'rows continue, to the end'."""
+    words = (SHORT.get(r.code, "").format(**r.values) for r in reasons)
+    return ", ".join(word for word in words if word)
 
 
 def seam_word(word: SeamWord | str) -> str:

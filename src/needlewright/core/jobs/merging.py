@@ -18,7 +18,7 @@ from needlewright.core.walks import Check, Outcome
 BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)
 RECORD_CHECKS = frozenset({"record", "clusters", "extents", "length", "name"})
 LOST_FOLDER = "lost folder "  # begins a path whose upper folders are not known
-STITCHED = "stitched"  # the claim of what was put together
+STITCHED, BY_HAND = "stitched", "by-hand"  # the claims of what was put together
 STEP_ORDER = ("records", "old-records", "kept-copies", "signatures", "stitching")
 
 
@@ -69,7 +69,7 @@ def settle(find: Find, standing: Sequence[Standing]) -> Decision:
     """What to do with `find`, given what stands in its place."""
     if find.joined_from is not None:
         return _stitched(find, standing)
-    standing = [s for s in standing if s.claim != STITCHED]
+    standing = [s for s in standing if s.claim not in (STITCHED, BY_HAND)]
     same = next((s for s in standing if is_same(find, s)), None)
     if same is not None:
         return _again(find, same)
@@ -97,14 +97,17 @@ def _stitched(find: Find, standing: Sequence[Standing]) -> Decision:
     """A file that was put together stands beside what broke off, and takes over its name where a
     record states its size."""
     named = next((s for s in standing if s.record is not None and s.size == find.size
-                  and s.claim != STITCHED and s.name is not None), None)
+                  and s.claim not in (STITCHED, BY_HAND) and s.name is not None), None)
     if named is not None and named.record is not None:
         find = replace(find, name=named.name, path=named.path, removed=named.removed,
                        record=replace(named.record, claim=False))
-    before = next((s for s in standing if s.claim == STITCHED), None)
+    by_hand = any(reason.code == "by-hand" for seam in find.seams for reason in seam.reasons)
+    claim = BY_HAND if by_hand else STITCHED
+    before = next((s for s in standing if s.claim == claim), None)
     if before is None:
-        return Decision(Act.ADD, find, claim=STITCHED)
-    if worth(find.grade, find.share, find.size) >= worth(before.grade, before.share, before.size):
+        return Decision(Act.ADD, find, claim=claim)
+    if by_hand or worth(find.grade, find.share, find.size) >= worth(
+            before.grade, before.share, before.size):
         return Decision(Act.REPLACE, find, before.number)
     return Decision(Act.KEEP, find, before.number)
 

@@ -181,7 +181,12 @@ CREATE TABLE seams (
   PRIMARY KEY (find, place)) WITHOUT ROWID;
 """
 
-MIGRATIONS = (V1, V2, V3, V4, V5)
+V6 = """
+CREATE TABLE threads (
+  find INTEGER PRIMARY KEY REFERENCES finds(id) ON DELETE CASCADE, history TEXT NOT NULL);
+"""
+
+MIGRATIONS = (V1, V2, V3, V4, V5, V6)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:

@@ -40,6 +40,7 @@ from needlewright.core.jobs.rows import (
     StepRow,
     TallyRow,
 )
+from needlewright.core.jobs.threads import Threads
 from needlewright.core.jobs.writing import (
     CHECKS,
     RECORD_COLUMNS,
@@ -71,6 +72,7 @@ class Job:
         self._database = Database(self.folder, create=create, read_only=read_only)
         self._writer = FindWriter(self._database, self.folder)
         self.reviews = Reviews(self._database)
+        self.threads = Threads(self._database)
 
     @property
     def title(self) -> str:
@@ -288,6 +290,21 @@ class Job:
             " AND id NOT IN (SELECT l.other FROM links l JOIN finds s ON s.id = l.find"
             f" WHERE l.relation = '{JOINED_FROM}' AND s.grade = 'whole') ORDER BY start",
             (source,))
+
+    def damaged(self, kinds: Sequence[str], formats: Sequence[str]) -> list[int]:
+        """The ids of the partial finds of these kinds, and of all of these formats that are not
+        whole, in the order of their places; without those that are inside another or of which a
+        stitched one is whole."""
+        terms = " OR ".join((f"grade = 'partial' AND kind IN ({','.join('?' * len(kinds))})",
+                             f"format IN ({','.join('?' * len(formats))})"))
+        return [row[0] for row in self._database.rows(
+            f"SELECT id FROM finds WHERE grade IN ('partial', 'remnant') AND ({terms})"
+            " AND id NOT IN (SELECT find FROM seams)"
+            f" AND id NOT IN (SELECT find FROM links WHERE relation = '{INSIDE}')"
+            " AND id NOT IN (SELECT l.other FROM links l JOIN finds s ON s.id = l.find"
+            f" WHERE l.relation = '{JOINED_FROM}' AND s.grade = 'whole')"
+            " ORDER BY source, start, id",
+            (*kinds, *formats))]
 
     def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
         """The finds that lie before and behind `row` on its source, where there are any."""

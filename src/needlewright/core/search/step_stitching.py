@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import closing
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -21,17 +21,14 @@ from needlewright.core.checks.decoding import (
     DecodeRequest,
     DecoderPool,
 )
-from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Stretches
 from needlewright.core.errors import FormatError
-from needlewright.core.finds import Find, SeamWord
 from needlewright.core.search.carving import chosen_formats, follow
-from needlewright.core.search.deciding import Case, all_frames, find_of, first_question
+from needlewright.core.search.deciding import all_frames, first_question
 from needlewright.core.search.events import Ending, Event, Finished, Found, Progress, Rechecked
 from needlewright.core.search.knowledge import BrokenFind
 from needlewright.core.search.pieces_pool import pools_of
-from needlewright.core.search.record_finds import moved_to
 from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.search.stitched import STEP, StitchedCase, stitched, with_rest
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
@@ -39,28 +36,16 @@ from needlewright.core.stitching.solving import Rounds, easy_first
 from needlewright.core.stitching.structured import form_of
 from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.base import cut
-from needlewright.core.walks import Check, Outcome
 
-NAME = "stitching"
 PENDING_DECODES = 12
 LOOK_SHARE = 0.2  # of the work, as progress tells it
 WORTH_TELLING = 0.01  # of a file, that a thread must bring where it does not come to the end
-BEHIND = 1 << 20  # bytes in line behind the end mark that may still belong to a file
-
-
-@dataclass(frozen=True, slots=True)
-class _StitchedCase(Case):
-    """A file that was put together; its walk addresses it from 0."""
-
-    thread: PiecedSource | None = None
-    joined: Joined | None = None
-    origin: BrokenFind | None = None
 
 
 def run(context: Context) -> Iterator[Event]:
     """Put together the finds of the area that are in pieces."""
     area = context.area
-    yield Progress(NAME, 0, area.size, area.start)
+    yield Progress(STEP, 0, area.size, area.start)
     stopped = False
     try:
         with closing(_Stitching(context)) as work:
@@ -68,7 +53,7 @@ def run(context: Context) -> Iterator[Event]:
     except Interrupted:
         stopped = True
     stopped = stopped or context.stop.is_set()
-    yield Finished(NAME, Ending.STOPPED if stopped else Ending.DONE,
+    yield Finished(STEP, Ending.STOPPED if stopped else Ending.DONE,
                    area.start if stopped else area.stop)
 
 
@@ -93,7 +78,7 @@ class _Stitching:
 
     def _progress(self, part: float) -> Progress:
         area = self.context.area
-        return Progress(NAME, int(area.size * min(1.0, part)), area.size, area.start)
+        return Progress(STEP, int(area.size * min(1.0, part)), area.size, area.start)
 
     def _look(self, pool: Pool, index: int, count: int) -> Iterator[Event]:
         known = self.context.knowledge.texture(0, self.context.source.size)
@@ -136,7 +121,7 @@ class _Stitching:
         form = form_of(origin.format)
         if form is None:
             return
-        thread = PiecedSource(context.source, _with_rest(joined, pool))
+        thread = PiecedSource(context.source, with_rest(joined, pool))
         try:
             walk = follow(thread, 0, form, context.stop)
         except FormatError:
@@ -146,7 +131,7 @@ class _Stitching:
         elif not joined.seams or walk.share < origin.share + WORTH_TELLING:
             return
         thread = PiecedSource(context.source, cut(thread.extents, walk.stop))
-        case = _StitchedCase(walk, form.name, thread=thread, joined=joined, origin=origin)
+        case = StitchedCase(walk, form.name, thread=thread, joined=joined, origin=origin.key)
         asked = first_question(case, thread, context.plan.every_frame)
         if asked is None or asked[2]:
             yield from self._find(case, None, first=True)
@@ -161,7 +146,7 @@ class _Stitching:
     def _settled(self, wait_s: float) -> Iterator[Event]:
         context = self.context
         for case, report in context.decoders.results(wait_s):
-            assert isinstance(case, _StitchedCase) and case.thread is not None
+            assert isinstance(case, StitchedCase) and case.thread is not None
             if case.task == LOOK:
                 seen = replace(case, looked=report)
                 yield from self._find(seen, None, first=True)
@@ -175,41 +160,10 @@ class _Stitching:
                     context.decoders.submit(
                         *all_frames(replace(case, pictured=report), case.thread))
 
-    def _find(self, case: _StitchedCase, report: DecodeReport | None,
+    def _find(self, case: StitchedCase, report: DecodeReport | None,
               first: bool) -> Iterator[Event]:
-        find = _stitched(case, report, self.context.source.sector_size)
+        find = stitched(case, report, self.context.source.sector_size)
         yield Found(find) if first else Rechecked(find)
-
-
-def _stitched(case: _StitchedCase, report: DecodeReport | None, sector: int) -> Find:
-    """The find of a file that was put together: whole only with every seam proven."""
-    assert case.thread is not None and case.joined is not None and case.origin is not None
-    found, _ = find_of(case, report, NAME, sector)
-    found = moved_to(found, case.thread)
-    seams = tuple(s for s in case.joined.seams if s.at < case.thread.size)
-    doubtful = [s for s in seams if s.word is not SeamWord.PROVEN]
-    if doubtful:
-        check = Check("seams", Outcome.DOUBT, "seams-likely",
-                      {"likely": len(doubtful), "seams": len(seams), "at": doubtful[0].at})
-    else:
-        check = Check("seams", Outcome.PASS, "seams-proven", {"seams": len(seams)})
-    grade = Grade.PARTIAL if doubtful and found.grade is Grade.WHOLE else found.grade
-    checks = (check, *found.checks) if doubtful else (*found.checks, check)
-    return replace(found, content=Stretches(case.thread.extents), grade=grade, checks=checks,
-                   inside=None, seams=seams, joined_from=case.origin.key)
-
-
-def _with_rest(joined: Joined, pool: Pool) -> list[tuple[int | None, int]]:
-    """The extents with what stands in line behind the end: cameras append pictures."""
-    extents = list(joined.extents)
-    last, length = extents[-1]
-    if not joined.ended or last is None:
-        return extents
-    number = pool.number(last + length - 1)
-    more = pool.start(number + 1) - last - length
-    run = pool.run(number + 1, BEHIND // pool.unit)
-    extents[-1] = last, length + more + run * pool.unit
-    return extents
 
 
 def _wanted(context: Context) -> list[BrokenFind]:
@@ -230,4 +184,4 @@ def _wanted(context: Context) -> list[BrokenFind]:
     return list(best.values())
 
 
-register(Step(NAME, order=50, run=run))
+register(Step(STEP, order=50, run=run))

@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.registry import Registry
+from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import Interrupted, StopSignal
 
@@ -19,7 +20,7 @@ Extents = tuple[tuple[int | None, int], ...]
 REFUSED = float("-inf")
 
 __all__ = ["REFUSED", "Bench", "Broken", "Extents", "Joined", "Joiner", "Line", "Reason", "Seam",
-           "SeamWord", "Step", "joiner_for", "register"]
+           "SeamWord", "Step", "formats_by_hand", "joiner_for", "register"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,6 +123,7 @@ class Joiner:
     formats: frozenset[str]
     join: Callable[[Broken, Bench], Joined | None]
     order: int = 0  # cheap ones first
+    by_hand: Callable[[Broken, Bench], Hand | None] | None = None
 
 
 _joiners: Registry[Joiner] = Registry("needlewright.core.stitching", prefix="join_")
@@ -130,6 +132,11 @@ _joiners: Registry[Joiner] = Registry("needlewright.core.stitching", prefix="joi
 def register(joiner: Joiner) -> Joiner:
     """Add a way to join; ValueError if its name is taken."""
     return _joiners.add(joiner.name, joiner)
+
+
+def formats_by_hand() -> list[str]:
+    """The formats whose finds can be joined by hand."""
+    return sorted({f for j in _joiners.all().values() if j.by_hand is not None for f in j.formats})
 
 
 def joiner_for(form: str) -> Joiner | None:

@@ -30,6 +30,7 @@ from needlewright.core.stitching.base import (
     Step,
     register,
 )
+from needlewright.core.stitching.line_hand import LineHand
 from needlewright.core.stitching.progressive_line import MAX_CELLS, ProgressiveLine
 from needlewright.core.stitching.solver import Solver, textures
 
@@ -101,7 +102,34 @@ class _Scan(Line):
         return Step(done.score, done.scored, _State(done.state))
 
 
+@dataclass(frozen=True, slots=True)
+class _Begun:
+    """A file whose headers are read: the line, and how it stands at the end of the clusters that
+    hold them."""
+
+    line: Line
+    head: list[int]
+    state: Any
+    end: int | None
+    by_rows: bool
+
+
 def _join(broken: Broken, bench: Bench) -> Joined | None:
+    begun = _begun(broken, bench)
+    if begun is None:
+        return None
+    return Solver(begun.line, bench, LIKE).solve(begun.head, begun.state, begun.end)
+
+
+def _by_hand(broken: Broken, bench: Bench) -> LineHand | None:
+    begun = _begun(broken, bench)
+    if begun is None:
+        return None
+    return LineHand(begun.line, bench, LIKE, tuple(begun.head), begun.state, begun.end,
+                    begun.by_rows)
+
+
+def _begun(broken: Broken, bench: Bench) -> _Begun | None:
     pool = bench.pool
     first = pool.number(broken.start)
     if pool.start(first) != broken.start:
@@ -141,7 +169,7 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
     if step.refused:
         return None
     end = None if step.end is None else begin % pool.unit + step.end
-    return Solver(line, bench, LIKE).solve(head, step.state, end)
+    return _Begun(line, head, step.state, end, isinstance(line, _Scan))
 
 
 def header_in_pieces(bench: Bench, first: int) -> tuple[
@@ -208,6 +236,4 @@ def _thumbnail_sound(headers: seg.Headers, file: Source) -> bool:
     return walk.ended and walk.broken is None
 
 
-
-
-register(Joiner("jpeg", frozenset(("jpeg",)), _join))
+register(Joiner("jpeg", frozenset(("jpeg",)), _join, by_hand=_by_hand))

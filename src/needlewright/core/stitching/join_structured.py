@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from needlewright.core.stitching.base import Joiner, register
 from needlewright.core.stitching.structured import join_structured
+from needlewright.core.stitching.structured_hand import structured_by_hand
 
 register(Joiner("structured", frozenset((
-    "png", "ogg", "opus", "ogv", "avi", "flv", "mkv", "webm", "mka")), join_structured))
+    "png", "ogg", "opus", "ogv", "avi", "flv", "mkv", "webm", "mka")), join_structured,
+    by_hand=structured_by_hand))

@@ -57,13 +57,13 @@ MAX_SEARCHES = 400
 
 
 @dataclass(slots=True)
-class _Node:
+class Node:
     """One cluster of a thread, behind `before`. `score`: of all so far; `seam`: how it was chosen,
     where it does not stand in line."""
 
     number: int
     state: Any
-    before: _Node | None
+    before: Node | None
     depth: int
     score: float
     seam: Seam | None = None
@@ -78,9 +78,8 @@ class _Node:
         else:
             self.pieces = (*so_far, (self.number, 1))
 
-    def took(self, step: Step) -> None:
-        """Learn from the step that led here what is usual."""
-        before = self.before.usual if self.before is not None else None
+    def took(self, step: Step, before: float | None) -> None:
+        """Learn from the step that led here what is usual; `before`: what was until then."""
         self.usual = before
         if step.scored >= 8:
             now = step.score / step.scored
@@ -99,11 +98,11 @@ class _Node:
 
 
 @dataclass(frozen=True, slots=True)
-class _Option:
+class Option:
     """A candidate that was followed: the node of its first cluster, what it is worth, and that in
     comparison to what is usual."""
 
-    node: _Node
+    node: Node
     worth: float
     standing: float
     raw: bytes
@@ -121,18 +120,20 @@ class Solver:
     like: np.ndarray
     turns: int = 0
     searches: int = 0
-    _stack: list[tuple[float, _Node]] = field(default_factory=list)
+    tried: int = 0  # candidates of all searches
+    possible: int = 0  # ... those of them that no hard rule refused
+    _stack: list[tuple[float, Node]] = field(default_factory=list)
     _given_up: set[tuple[int, int]] = field(default_factory=set)
     _until: float = 0.0
-    _doubts: list[tuple[float, _Node, int]] = field(default_factory=list)  # see `_remember`
+    _doubts: list[tuple[float, Node, int]] = field(default_factory=list)  # see `_remember`
 
     def solve(self, head: list[int], state: Any, end: int | None = None) -> Joined | None:
         """Go on from `head`, the clusters of the header, at whose end the line stands at `state`.
         """
         self._until = time.monotonic() + SECONDS[self.bench.effort]
-        node: _Node | None = None
+        node: Node | None = None
         for depth, number in enumerate(head):
-            node = _Node(number, None, node, depth, 0.0)
+            node = Node(number, None, node, depth, 0.0)
         assert node is not None
         node.state, node.end = state, end
         best, farthest = node, self.line.progress(state)
@@ -151,26 +152,26 @@ class Solver:
 
     # one decision
 
-    def _onward(self, node: _Node) -> _Node | None:
+    def _onward(self, node: Node) -> Node | None:
         """The cluster in line where nothing speaks against it, else the best of all."""
-        straight, ratio = self._in_line(node)
+        straight, ratio = self.in_line(node)
         if straight is not None and ratio < SURE and self.line.judged(node.state):
             self._remember(ratio, node, straight.number)
         if straight is not None and (ratio >= self.line.doubt or not self.line.judged(node.state)):
             return straight
         if straight is not None:
             # Left only for what is good by itself: an edge may run all across a picture.
-            options = self._options(node, straight, self.bench.effort if ratio < BAD else -1)
+            options = self.options(node, straight, self.bench.effort if ratio < BAD else -1)
             mine = next((o for o in options if o.node.number == straight.number), None)
             best = options[0]
             if mine is not None and (mine is best or mine.ratio >= FAIR or best.ratio < FINE
                                      or best.worth < GOOD
                                      or best.standing < mine.standing + CLEAR):
                 return straight
-        options = self._options(node, straight)
+        options = self.options(node, straight)
         return self._chosen(node, options)
 
-    def _remember(self, ratio: float, node: _Node, taken: int) -> None:
+    def _remember(self, ratio: float, node: Node, taken: int) -> None:
         """What was taken behind `node` continues it less well than usual: to be thought of again,
         the worst first, where the thread leads nowhere."""
         self._doubts.append((ratio, node, taken))
@@ -178,7 +179,7 @@ class Solver:
             self._doubts.sort(key=lambda d: d[0])
             del self._doubts[MAX_DOUBTS:]
 
-    def _in_line(self, node: _Node) -> tuple[_Node | None, float]:
+    def in_line(self, node: Node) -> tuple[Node | None, float]:
         """The next cluster in line, if it can be, and its likeness in terms of the usual."""
         number = node.number + 1
         if not self.bench.pool.is_free(number) or node.has(number) or (
@@ -188,12 +189,12 @@ class Solver:
         step = self.line.take(node.state, raw, node.state)
         if step.refused:
             return None, 0.0
-        following = _Node(number, step.state, node, node.depth + 1, node.score + step.score,
+        following = Node(number, step.state, node, node.depth + 1, node.score + step.score,
                           end=step.end)
-        following.took(step)
+        following.took(step, node.usual)
         return following, _ratio(node, step.score, step.scored)
 
-    def _chosen(self, node: _Node, options: list[_Option]) -> _Node | None:
+    def _chosen(self, node: Node, options: list[Option]) -> Node | None:
         options = [o for o in options
                    if (node.depth, o.node.number) not in self._given_up]
         if not options or _patchwork(node):
@@ -202,8 +203,7 @@ class Solver:
         if best.node.end is None and best.worth < GOOD:
             return None
         others = [o for o in options[1:] if o.raw != best.raw]
-        lead = best.standing - (
-            others[0].standing if others else min(0.0, best.standing - best.worth))
+        lead = lead_of(options)
         near = [o for o in others if best.standing - o.standing < 2 * CLEAR]
         for other in reversed(near[:3]):
             if other.worth >= GOOD:
@@ -211,20 +211,19 @@ class Solver:
         self._stack = sorted(self._stack, key=lambda s: s[0])[:MAX_STACK]
         if best.node.number == node.number + 1:
             return best.node
-        word = SeamWord.PROVEN if lead >= CLEAR and best.ratio >= FAIR else SeamWord.LIKELY
         best.node.seam = Seam(
-            (node.depth + 1) * self.bench.pool.unit, word,
+            (node.depth + 1) * self.bench.pool.unit, word_of(best, lead),
             (Reason("rows-continue", {"nats": round(best.worth, 1)}),
              Reason("lead", {"nats": round(lead, 1)})),
             tuple((self.bench.pool.start(o.node.number), round(best.standing - o.standing, 1))
                   for o in near[:3]))
         return best.node
 
-    def _options(self, node: _Node, straight: _Node | None, effort: int | None = None,
-                 but: int = -1) -> list[_Option]:
+    def options(self, node: Node, straight: Node | None, effort: int | None = None,
+                 but: int = -1) -> list[Option]:
         """Candidates for what follows `node`, the best first."""
         self.searches += 1
-        pool, found = self.bench.pool, list[_Option]()
+        pool, found = self.bench.pool, list[Option]()
         effort = self.bench.effort if effort is None else effort
         everywhere = max(FARTHER, EVERYWHERE_BYTES // pool.unit)
         reach = (NEAR, FARTHER, everywhere)[: effort + 1] if effort >= 0 else (GLANCE,)
@@ -255,8 +254,8 @@ class Solver:
             found.sort(key=lambda o: -o.standing)
         return found
 
-    def _ranked(self, node: _Node, numbers: np.ndarray, behind: int,
-                anyhow: bool = False) -> list[_Option]:
+    def _ranked(self, node: Node, numbers: np.ndarray, behind: int,
+                anyhow: bool = False) -> list[Option]:
         pool = self.bench.pool
         step = max(1, ROWS_BYTES // pool.unit)
         blind = not self.line.judged(node.state)
@@ -267,6 +266,8 @@ class Solver:
             part = numbers[at : at + step]
             rows = pool.read(part, room=1)
             scores, scored = self.line.rank(node.state, rows, anyhow)
+            self.tried += part.size
+            self.possible += int(np.count_nonzero(scores != REFUSED))
             scores = scores - EXPECTED * max(0.0, node.usual or 0.0) * scored
             if blind:  # all that could be are as good: the nearest ones
                 scores = np.where(scores == REFUSED, REFUSED, -np.abs(part - node.number))
@@ -283,15 +284,15 @@ class Solver:
                                      standing=option.standing + bonus))
         return found
 
-    def _followed(self, node: _Node, number: int, raw: np.ndarray) -> _Option | None:
+    def _followed(self, node: Node, number: int, raw: np.ndarray) -> Option | None:
         """`number` and what stands in line behind it, a little way."""
         pool = self.bench.pool
         step = self.line.take(node.state, raw, node.state)
         if step.refused:
             return None
-        first = _Node(number, step.state, node, node.depth + 1, node.score + step.score,
+        first = Node(number, step.state, node, node.depth + 1, node.score + step.score,
                       end=step.end)
-        first.took(step)
+        first.took(step, node.usual)
         worth, state, cut_short = step.score, step.state, False
         scored = step.scored
         for ahead in range(1, max(AHEAD_LEAST, AHEAD_BYTES // pool.unit)):
@@ -308,11 +309,11 @@ class Solver:
         if cut_short:
             worth -= CUT_SHORT
         standing = worth - EXPECTED * max(0.0, node.usual or 0.0) * scored
-        return _Option(first, worth, standing, np.asarray(raw).tobytes(), cut_short, ratio)
+        return Option(first, worth, standing, np.asarray(raw).tobytes(), cut_short, ratio)
 
     # going back
 
-    def _turn(self, node: _Node) -> _Node | None:
+    def _turn(self, node: Node) -> Node | None:
         """Another way where `node` leads nowhere: a decision just made, or one that was close."""
         if self.turns >= MAX_TURNS or self._late():
             return None
@@ -324,15 +325,15 @@ class Solver:
         """Whether enough was tried for this file."""
         return self.searches > MAX_SEARCHES or time.monotonic() > self._until
 
-    def _rethought(self, decisions: list[tuple[_Node, int]]) -> _Node | None:
+    def _rethought(self, decisions: list[tuple[Node, int]]) -> Node | None:
         """The best other way at any of these, where it is good by itself."""
-        best: tuple[float, _Node, list[_Option]] | None = None
+        best: tuple[float, Node, list[Option]] | None = None
         for back, taken in decisions:
             if back.state is None or self._late() or (
                     back.depth, taken) in self._given_up:
                 continue
             self._given_up.add((back.depth, taken))
-            options = self._options(back, None, min(1, self.bench.effort), but=taken)
+            options = self.options(back, None, min(1, self.bench.effort), but=taken)
             options = [o for o in options if (back.depth, o.node.number) not in self._given_up
                        and (not o.cut_short or o.worth > GOOD + CLEAR)]
             if options and options[0].worth >= GOOD and options[0].ratio >= FINE and (
@@ -340,7 +341,7 @@ class Solver:
                 best = options[0].standing, back, options
         return None if best is None else self._chosen(best[1], best[2])
 
-    def _second_choice(self, behind: float) -> _Node | None:
+    def _second_choice(self, behind: float) -> Node | None:
         """What came nearest to being chosen, and no farther `behind` than so many nats."""
         while self._stack:
             self._stack.sort(key=lambda s: -s[0])
@@ -356,9 +357,9 @@ class Solver:
             return other
         return None
 
-    def _just_now(self, node: _Node) -> list[tuple[_Node, int]]:
+    def _just_now(self, node: Node) -> list[tuple[Node, int]]:
         """(node, cluster that was taken behind it) of the last decisions."""
-        found: list[tuple[_Node, int]] = []
+        found: list[tuple[Node, int]] = []
         after, back = node, node.before
         for _ in range(max(BACK_LEAST, BACK_BYTES // self.bench.pool.unit)):
             if back is None:
@@ -367,12 +368,12 @@ class Solver:
             after, back = back, back.before
         return found
 
-    def _doubtful(self) -> list[tuple[_Node, int]]:
+    def _doubtful(self) -> list[tuple[Node, int]]:
         """The same, of all that were taken with a doubt."""
         self._doubts.sort(key=lambda d: d[0])
         return [(node, taken) for _, node, taken in self._doubts[:MAX_DOUBTS]]
 
-    def _forget(self, node: _Node) -> None:
+    def _forget(self, node: Node) -> None:
         """States of long ago are not gone back to."""
         old = node
         for _ in range(64):
@@ -384,10 +385,10 @@ class Solver:
         if not keep:
             old.state = None
 
-    def _told(self, node: _Node, ended: bool) -> Joined | None:
+    def _told(self, node: Node, ended: bool) -> Joined | None:
         pool = self.bench.pool
-        chain: list[_Node] = []
-        at: _Node | None = node
+        chain: list[Node] = []
+        at: Node | None = node
         while at is not None:
             chain.append(at)
             at = at.before
@@ -404,20 +405,32 @@ class Solver:
         return Joined(tuple(extents), seams, ended) if seams or ended else None
 
 
-def _patchwork(node: _Node) -> bool:
+def lead_of(options: list[Option]) -> float:
+    """How far the first is ahead of the next that is not the same bytes, in nats."""
+    best = options[0]
+    rival = next((o.standing for o in options[1:] if o.raw != best.raw), None)
+    return best.standing - (min(0.0, best.standing - best.worth) if rival is None else rival)
+
+
+def word_of(best: Option, lead: float) -> SeamWord:
+    """How sure a seam is that is chosen with this lead."""
+    return SeamWord.PROVEN if lead >= CLEAR and best.ratio >= FAIR else SeamWord.LIKELY
+
+
+def _patchwork(node: Node) -> bool:
     """Whether what was put together of late is no file, but what fits a little, one by one."""
     last = node.pieces[-SCRAPS:]
     if len(last) < SCRAPS or any(count > SCRAP_CLUSTERS for _, count in last):
         return False
     doubtful, left = 0, sum(count for _, count in last)
-    back: _Node | None = node
+    back: Node | None = node
     while back is not None and left > 0:
         doubtful += back.seam is not None and back.seam.word is SeamWord.LIKELY
         back, left = back.before, left - 1
     return doubtful >= SCRAPS_LIKELY
 
 
-def _ratio(node: _Node, score: float, scored: int) -> float:
+def _ratio(node: Node, score: float, scored: int) -> float:
     """How well what follows `node` compares, in terms of what is usual."""
     if scored == 0 or node.usual is None:
         return 1.0 if score >= 0 else 0.0

@@ -9,6 +9,7 @@ without; of those that do, the one that comes farthest is taken.
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -41,7 +42,7 @@ MAX_LINE = 1 << 32  # bytes in line that are walked at once
 
 
 @dataclass(frozen=True, slots=True)
-class _Reached:
+class Reached:
     """How far the walk of some clusters came."""
 
     clusters: tuple[tuple[int, int], ...]  # pieces: first cluster and how many
@@ -70,9 +71,15 @@ def join_structured(broken: Broken, bench: Bench) -> Joined | None:
     first = pool.number(broken.start)
     if pool.start(first) != broken.start:
         return None
-    here = _reach(bench, form, ((first, _line(bench, first)),))
+    here = reached(bench, form, ((first, in_line(bench, first)),))
     if here is None or here.ended:
         return None
+    return joined_on(bench, form, here)
+
+
+def joined_on(bench: Bench, form: Format, here: Reached) -> Joined | None:
+    """Piece by piece from `here` on, as far as it goes."""
+    pool = bench.pool
     seams: list[Seam] = []
     until = time.monotonic() + MAX_SECONDS
     for _ in range(MAX_PIECES):
@@ -85,9 +92,7 @@ def join_structured(broken: Broken, bench: Bench) -> Joined | None:
         at = sum(count for _, count in more.clusters[:-1]) * pool.unit
         word = SeamWord.PROVEN if alone and form.name in CHECKED else SeamWord.LIKELY
         seams.append(Seam(at, word, (
-            Reason("checksum" if form.name in CHECKED else "structure",
-                   {"bytes": more.at - at}),
-            *((Reason("only-place"),) if alone else ()))))
+            reason_of(form, more, at), *((Reason("only-place"),) if alone else ()))))
         here = more
         if here.ended:
             break
@@ -96,19 +101,25 @@ def join_structured(broken: Broken, bench: Bench) -> Joined | None:
     return Joined(_extents(bench, here), tuple(seams), here.ended)
 
 
-def _line(bench: Bench, first: int) -> int:
+def reason_of(form: Format, more: Reached, at: int) -> Reason:
+    """What speaks for the seam at byte `at`, behind which the file comes to `more`."""
+    return Reason("checksum" if form.name in CHECKED else "structure", {"bytes": more.at - at})
+
+
+def in_line(bench: Bench, first: int) -> int:
     """Clusters in line from `first` on that are free."""
     return max(1, bench.pool.run(first, MAX_LINE // bench.pool.unit))
 
 
-def _extents(bench: Bench, here: _Reached) -> tuple[tuple[int | None, int], ...]:
+def _extents(bench: Bench, here: Reached) -> tuple[tuple[int | None, int], ...]:
     out = bench.pool.span([n for start, count in here.clusters
                            for n in range(start, start + count)])
     stop = here.walk.stop if here.ended and here.walk is not None else here.at
     return cut(out, stop)
 
 
-def _reach(bench: Bench, form: Format, clusters: tuple[tuple[int, int], ...]) -> _Reached | None:
+def reached(bench: Bench, form: Format, clusters: tuple[tuple[int, int], ...]) -> Reached | None:
+    """How far the walk of these pieces comes; None where it does not begin."""
     pool = bench.pool
     thread = PiecedSource(pool.source, [
         (pool.start(first), count * pool.unit) for first, count in clusters])
@@ -118,26 +129,39 @@ def _reach(bench: Bench, form: Format, clusters: tuple[tuple[int, int], ...]) ->
         return None
     if walk.broken is None:
         if walk.ended:
-            return _Reached(clusters, walk, walk.stop, walk.stop, True)
-        return _Reached(clusters, walk, walk.stop, walk.stop, False)
-    return _Reached(clusters, walk, walk.broken.offset, walk.broken.noticed_at, False)
+            return Reached(clusters, walk, walk.stop, walk.stop, True)
+        return Reached(clusters, walk, walk.stop, walk.stop, False)
+    return Reached(clusters, walk, walk.broken.offset, walk.broken.noticed_at, False)
 
 
-def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | None, bool]:
+def _next_piece(bench: Bench, form: Format, here: Reached) -> tuple[Reached | None, bool]:
     """(the same with the piece that goes on best, whether no other goes on at all)."""
+    bad = max(here.noticed, here.at)
+    found: dict[int, list[Reached]] = {}  # what goes on, by the cluster that was looked for
+    for number, tried in tries(bench, form, here):
+        if form.name in CHECKED:
+            return tried, True
+        found.setdefault(number, []).append(tried)
+    if not found:
+        return None, False
+    return _best(bench, form, found, bad)
+
+
+def tries(bench: Bench, form: Format, here: Reached) -> Iterator[tuple[int, Reached]]:
+    """(the pool's cluster that has what is expected, how far the walk comes with it) for each
+    piece that goes on at all, nearest first."""
     pool, unit = bench.pool, bench.pool.unit
     thread = PiecedSource(pool.source, [
         (pool.start(first), count * unit) for first, count in here.clusters])
     bad = max(here.noticed, here.at)
     expected = CHAINS[form.name](thread, bad + 1)
     if expected is None:
-        return None, False
+        return
     low = max(1, expected.start // unit)  # the item's own head may be behind the seam
     high = min(expected.at + expected.width - 1, thread.size) // unit
     if expected.start % unit > unit - 16:
         low += 1
     cuts = list(range(high, low - 1, -1))[:MAX_CUTS]
-    found: dict[int, list[_Reached]] = {}  # what goes on, by the cluster that was looked for
     trials = 0
     for target, number in _candidates(bench, here, expected):
         for edge in cuts:
@@ -148,23 +172,19 @@ def _next_piece(bench: Bench, form: Format, here: _Reached) -> tuple[_Reached | 
             if _in(here.clusters, edge, begin) or trials > MAX_TRIALS:
                 continue
             trials += 1
-            tried = _reach(bench, form, (*_cut(here.clusters, edge), (begin, _line(bench, begin))))
+            tried = reached(bench, form, (
+                *_cut(here.clusters, edge), (begin, in_line(bench, begin))))
             short = tried is None or tried.far <= bad or tried.far + ITEM_HEAD < expected.at
             if tried is None or (short and not tried.ended):
                 continue
-            if form.name in CHECKED:
-                return tried, True
-            found.setdefault(number, []).append(tried)
+            yield number, tried
         bench.rest()
         if trials > MAX_TRIALS:
             break
-    if not found:
-        return None, False
-    return _best(bench, form, found, bad)
 
 
-def _best(bench: Bench, form: Format, found: dict[int, list[_Reached]],
-          bad: int) -> tuple[_Reached | None, bool]:
+def _best(bench: Bench, form: Format, found: dict[int, list[Reached]],
+          bad: int) -> tuple[Reached | None, bool]:
     """(what comes farthest, whether nothing else comes near). Where the structure leaves open at
     which boundary the seam is, frames that decode across it tell."""
     reach = {number: max(t.at for t in tried) for number, tried in found.items()}
@@ -191,7 +211,7 @@ def _best(bench: Bench, form: Format, found: dict[int, list[_Reached]],
     return good[0], len(good) == 1 and not near
 
 
-def _candidates(bench: Bench, here: _Reached, expected: Next) -> list[tuple[int, int]]:
+def _candidates(bench: Bench, here: Reached, expected: Next) -> list[tuple[int, int]]:
     """(cluster of the file, cluster of the pool that has there what is expected), nearest first."""
     pool = bench.pool
     target, inside = divmod(expected.at, pool.unit)

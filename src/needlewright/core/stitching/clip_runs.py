@@ -1,0 +1,274 @@
+"""The runs of clusters that make up a clip: placed by its index, the seams between them decided.
+
+A cluster in which samples begin can be in one place only; such anchors are looked for in file
+order, and what stands in line with one goes with it. Which of two runs the clusters between their
+anchors belong to is decided by decoding the frames across, where free pieces leave a choice at all.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+
+from needlewright.core.stitching.base import Bench, Joined, Reason, Seam, SeamWord
+from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
+
+NEAR, EVERYWHERE = 4096, 1 << 40
+MISSES = 24  # anchors in a row that are nowhere, before the rest is given up
+MAX_DECODES = 240  # for one find and round; then seams stay likely
+MAX_GUESSES = 48  # places of one seam that are decoded
+ROWS_BYTES = 16 << 20
+MAX_OPEN, TO_THE_END = 6, 1e9  # places of a seam that are left; seconds
+AROUND_S, A_FRAME_S = 1.5, 0.02  # seconds that are decoded before and behind a seam
+LONGER_S = 0.25, 1.5  # ... where several places still decode
+
+
+@dataclass(slots=True)
+class Run:
+    """Clusters in line: the file's `first` to `last` lie from the pool's cluster `at` on.
+    `low`, `high`: the first and the last of them that is an anchor."""
+
+    first: int
+    last: int
+    at: int
+    low: int
+    high: int
+    proof: float = 0.0
+
+    def number(self, cluster: int) -> int:
+        return self.at + cluster - self.first
+
+
+@dataclass(slots=True)
+class Clip:
+    bench: Bench
+    index: SampleIndex
+    size: int
+    runs: list[Run]
+    decoded: int = 0  # places that were tried by decoding
+
+    @property
+    def count(self) -> int:
+        return -(-self.size // self.index.unit)
+
+    def used(self, number: int) -> bool:
+        return any(run.at <= number <= run.number(run.last) for run in self.runs)
+
+    def check(self, cluster: int, number: int) -> float | None:
+        """What speaks for the pool's cluster `number` being this one; None: it cannot be."""
+        pool = self.bench.pool
+        if not pool.is_free(number) or self.used(number):
+            return None
+        raw = pool.read(np.array([number]))[0]
+        proof = self.index.check(cluster, raw)
+        if proof is not None and proof >= ENOUGH:
+            self.index.learn(cluster, raw)
+        return proof
+
+    def grow(self, run: Run, stop: int) -> None:
+        """Extend `run` forward in line, not to cluster `stop` of the file."""
+        while run.last + 1 < stop:
+            proof = self.check(run.last + 1, run.number(run.last + 1))
+            if proof is None:
+                return
+            run.last += 1
+            run.proof += proof
+            if proof >= ENOUGH:
+                run.high = run.last
+
+    def grow_back(self, run: Run, behind: int) -> None:
+        """Extend `run` backward in line, to no cluster of the file before `behind`."""
+        while run.first - 1 >= behind:
+            proof = self.check(run.first - 1, run.at - 1)
+            if proof is None:
+                return
+            run.first, run.at = run.first - 1, run.at - 1
+            run.proof += proof
+            if proof >= ENOUGH:
+                run.low = run.first
+
+
+def placed(clip: Clip, stop: int, known: int = 1) -> Clip:
+    """Find the runs behind the first `known`, one after another."""
+    current = clip.runs[known - 1]
+    cluster, misses = current.high + 1, 0
+    tail = clip.runs[known:]  # the index behind the data
+    while current.last < stop - 1 or (tail and current.high < stop - 1 and cluster < stop):
+        clip.bench.rest()
+        while cluster < stop and not clip.index.anchored(cluster):
+            cluster += 1
+        if cluster >= stop or misses > MISSES:
+            break
+        number = _found(clip, cluster, current)
+        if number is None:
+            cluster, misses = cluster + 1, misses + 1
+            continue
+        misses = 0
+        run = Run(cluster, cluster, number, cluster, cluster, ENOUGH)
+        clip.runs.insert(clip.runs.index(current) + 1, run)
+        clip.grow_back(run, current.high + 1)
+        clip.grow(run, stop)
+        current, cluster = run, run.high + 1
+    if tail:
+        clip.grow_back(tail[0], current.high + 1)
+    return clip
+
+
+def _found(clip: Clip, cluster: int, current: Run) -> int | None:
+    """The pool's cluster that is this one of the file: the nearest that anchors."""
+    pool, origin = clip.bench.pool, current.number(current.last)
+    tried = np.zeros(0, np.int64)
+    for most in (NEAR, EVERYWHERE)[: clip.bench.effort + 1]:
+        numbers = pool.nearest(origin, most)
+        numbers = numbers[~np.isin(numbers, tried)]
+        # Behind it first: cards are filled forward.
+        key = np.where(numbers > origin, numbers - origin, 2 * (origin - numbers))
+        numbers = numbers[np.argsort(key, kind="stable")]
+        step = max(64, ROWS_BYTES // pool.unit)
+        for at in range(0, numbers.size, step):
+            clip.bench.rest()
+            part = np.sort(numbers[at : at + step])
+            rows = pool.read(part)
+            good = np.flatnonzero(clip.index.fitting(cluster, rows))
+            best: tuple[float, int, int] | None = None
+            for i in good.tolist():
+                number = int(part[i])
+                if clip.used(number):
+                    continue
+                proof = clip.index.check(cluster, rows[i])
+                if proof is not None and proof >= ENOUGH:
+                    far = number - origin if number > origin else 2 * (origin - number)
+                    if best is None or (proof, -far) > (best[0], -best[1]):
+                        best = proof, far, number
+            if best is not None:
+                clip.index.learn(cluster, pool.read(np.array([best[2]]))[0])
+                return best[2]
+        tried = numbers
+    return None
+
+
+# what lies between the runs
+
+
+def told(clip: Clip) -> Joined | None:
+    """The thread of its runs, with the seams between its runs decided."""
+    runs = sorted(clip.runs, key=lambda r: r.low)
+    clip.runs = runs
+    seams: list[Seam] = []
+    left_open: list[tuple[int, Run, Run, list[int]]] = []
+    for before, after in pairwise(runs):
+        low = max(before.high, after.first - 1)
+        high = min(before.last, after.low - 1)
+        if low > high:
+            return None  # a piece between them is nowhere
+        open_cuts, word, reasons = _decided(clip, before, after, low, high)
+        cut = open_cuts[0]
+        before.last = cut
+        after.at, after.first = after.number(cut + 1), cut + 1
+        if before.number(cut) + 1 == after.at:
+            continue  # they stand in line
+        if len(open_cuts) > 1:
+            left_open.append((len(seams), before, after, open_cuts))
+        seams.append(Seam((cut + 1) * clip.index.unit, word, (
+            Reason("index-places", {"samples": _samples(clip, after)}), *reasons)))
+    if runs[-1].last < clip.count - 1:
+        return None
+    for number, before, after, cuts in left_open:
+        seams[number] = _settled(clip, before, after, cuts, seams[number])
+    extents = _extents(clip)
+    return Joined(extents, tuple(seams), True)
+
+
+def _samples(clip: Clip, run: Run) -> int:
+    return clip.index.starting(run.last)[1] - clip.index.starting(run.first)[0]
+
+
+def _decided(clip: Clip, before: Run, after: Run, low: int,
+             high: int) -> tuple[list[int], SeamWord, tuple[Reason, ...]]:
+    """(what the last cluster of the run before may be, the most likely first; how sure; why)."""
+    if low == high:
+        return [low], SeamWord.PROVEN, (Reason("index-between"),)
+    decodes = clip.bench.decodes
+    if decodes is None or high - low > MAX_GUESSES or clip.decoded > MAX_DECODES:
+        return [high], SeamWord.LIKELY, ()
+    unit = clip.index.unit
+    start = clip.index.time_of(low * unit) - AROUND_S
+    # At first no farther than to what is surely the next run's: seams behind it are not decided.
+    stop = clip.index.time_of((high + 1) * unit)
+    good = list(range(high, low - 1, -1))
+    for longer in (A_FRAME_S, *LONGER_S):
+        better = []
+        for cut in good:
+            clip.bench.rest()
+            clip.decoded += 1
+            if decodes(_extents(clip, before, after, cut), max(0.0, start), stop + longer):
+                better.append(cut)
+        if not better:
+            break
+        good = better
+        if len(good) == 1:
+            break
+    if len(good) == high - low + 1:
+        return sorted(good, key=_roundness, reverse=True), SeamWord.LIKELY, ()
+    # Where several decode, recorders write as many clusters at a time as they always do.
+    good.sort(key=_roundness, reverse=True)
+    word = SeamWord.PROVEN if len(good) == 1 else SeamWord.LIKELY
+    return good, word, (Reason("decodes-across"),)
+
+
+def _settled(clip: Clip, before: Run, after: Run, cuts: list[int], seam: Seam) -> Seam:
+    """A seam that was left open, once all others are placed: the rest of the clip tells."""
+    decodes, unit = clip.bench.decodes, clip.index.unit
+    if decodes is None or len(cuts) > MAX_OPEN:
+        return seam
+    start = max(0.0, clip.index.time_of(min(cuts) * unit) - AROUND_S)
+    good = []
+    for cut in cuts:
+        clip.bench.rest()
+        if decodes(_extents(clip, before, after, cut), start, TO_THE_END):
+            good.append(cut)
+    if len(good) != 1:
+        return seam
+    before.last = good[0]
+    after.at, after.first = after.number(good[0] + 1), good[0] + 1
+    return Seam((good[0] + 1) * unit, SeamWord.PROVEN, (
+        seam.reasons[0], Reason("decodes-across")))
+
+
+def _roundness(cut: int) -> int:
+    """How often the clusters before a seam can be halved."""
+    return (cut + 1) & -(cut + 1)
+
+
+def _extents(clip: Clip, before: Run | None = None, after: Run | None = None,
+             cut: int = 0) -> tuple[tuple[int | None, int], ...]:
+    """The whole file, the seam between `before` and `after` behind cluster `cut`; holes where
+    nothing is placed yet."""
+    pool, out = clip.bench.pool, list[tuple[int | None, int]]()
+    at = 0
+    for index, run in enumerate(clip.runs):
+        first, last = max(run.first, at), run.last
+        if run is after:
+            first = cut + 1
+        elif index and run.first < at:
+            first = at
+        if run is before:
+            last = cut
+        elif index + 1 < len(clip.runs):
+            last = min(last, clip.runs[index + 1].low - 1)
+        if first > at:
+            out.append((None, (first - at) * pool.unit))
+        if last >= first:
+            begin, length = pool.start(run.number(first)), (last - first + 1) * pool.unit
+            before_it = out[-1][0] if out else None
+            if before_it is not None and before_it + out[-1][1] == begin:
+                out[-1] = before_it, out[-1][1] + length
+            else:
+                out.append((begin, length))
+            at = last + 1
+    total = sum(length for _, length in out)
+    if total > clip.size and out:
+        out[-1] = out[-1][0], out[-1][1] - (total - clip.size)
+    return tuple(out)
