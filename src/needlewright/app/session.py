@@ -14,6 +14,7 @@ from needlewright.app.copies import Copies
 from needlewright.app.courtesy import at_work
 from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.desk import Desk
+from needlewright.app.joining import Joining
 from needlewright.app.settings import Settings, jobs_folder, new_folder
 from needlewright.app.viewmodels.board import NO_JOB, Board, board_of
 from needlewright.app.viewmodels.finds import FindsModel
@@ -82,6 +83,8 @@ class Session(QObject):
         self.copies.problem.connect(self.problem)
         self.copies.image_came.connect(self._image_came)
         self.copies.changed.connect(self._copy_changed)
+        self.joining = Joining(self)
+        self.joining.problem.connect(self.problem)
         self.finds = FindsModel(self)
         self.finds.damaged.connect(self._job_damaged)
         self.finds.volumes_answered.connect(self._volumes_came)
@@ -399,6 +402,7 @@ class Session(QObject):
                 work.deleteLater()
         self.search = self.delivery = self.frames = None
         self.delivering = None
+        self.joining.end()
         self.copies.end_copy()
         self.copies.forget()
 

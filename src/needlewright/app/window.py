@@ -29,7 +29,7 @@ from needlewright.app.session import Session
 from needlewright.app.stations.delivery import Delivery
 from needlewright.app.stations.finds import Finds
 from needlewright.app.stations.intake import Intake
-from needlewright.app.stations.mending import MENDABLE, Mending
+from needlewright.app.stations.mending import Mending
 from needlewright.app.stations.search import Search
 from needlewright.app.theme.look import SCALES, icon, look
 from needlewright.app.viewmodels.read_lane import ReadLane
@@ -128,6 +128,7 @@ class MainWindow(QMainWindow):
         self.intake.to_search.connect(lambda: self.show_station(SEARCH))
         self.search.show_find.connect(self.show_find)
         self.mending.show_find.connect(self.show_find)
+        self.mending.thread_shown.connect(self._thread_shown)
         self.tape.picked.connect(self._picked_on_tape)
         self.tape.viewed.connect(self._tape_viewed)
         self.activity.log.clicked.connect(self.show_log)
@@ -153,6 +154,8 @@ class MainWindow(QMainWindow):
     def show_station(self, number: int) -> None:
         self.stack.setCurrentIndex(number)
         self.thread_line.show_current(number)
+        if number != MENDING:
+            self._shown_came(None)
         if number == FINDS:
             (self.finds.full if self.finds.stack.currentWidget() is self.finds.full
              else self.finds.sheet).setFocus()
@@ -195,8 +198,7 @@ class MainWindow(QMainWindow):
     def _finds_changed(self) -> None:
         tally = self.session.board.tally
         self.thread_line.show_figure(FINDS, words.finds_figure(sum(t.finds for t in tally)))
-        self.thread_line.show_figure(MENDING, words.waiting(
-            sum(t.finds for t in tally if t.grade == "partial" and t.kind in MENDABLE)))
+        self.thread_line.show_figure(MENDING, words.waiting(self.session.board.waiting))
 
     @at_work
     def _spans_came(self, source: int, spans: npt.NDArray[np.int64]) -> None:
@@ -270,6 +272,11 @@ class MainWindow(QMainWindow):
         on_this = record is not None and source is not None and record.row.source == source.id
         self.tape.show_selected(
             [(o, n) for o, n in record.extents if o is not None] if record and on_this else [])
+
+    def _thread_shown(self, number: int, pieces: list[tuple[int, int]]) -> None:
+        """The pieces of what is on the bench."""
+        source = self.session.source
+        self.tape.show_selected(pieces if source is not None and source.id == number else [])
 
     def _picked_on_tape(self, number: int) -> None:
         self.session.choice.select(number)

@@ -75,6 +75,7 @@ SENTENCES = {
                     "it. Nothing was changed.",
     "hand-no-gain": "Checked as a whole, the file comes no farther than the find it was joined "
                     "from, so nothing was kept.",
+    "hand-nothing-more": "The program found nothing that goes on from here.",
     "hand-nothing": "Nothing has been joined yet, so there is nothing to keep.",
     "find-unknown": "This job has no find number {find}.",
     "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray, or choose others.",

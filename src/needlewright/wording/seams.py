@@ -33,8 +33,8 @@ REASONS = {
 #: The same, as it stands below a small picture.
 SHORT = {
     "rows-continue": "rows continue", "rows-like": "rows continue",
-    "rows-hardly": "rows hardly continue", "lead": "", "behind": "", "in-line": "in line",
-    "own-end": "to the end", "breaks-soon": "goes on no farther", "checksum": "checksum agrees",
+    "rows-hardly": "rows hardly fit", "lead": "", "behind": "", "in-line": "in line",
+    "own-end": "to the end", "breaks-soon": "ends soon", "checksum": "checksum agrees",
     "structure": "structure goes on", "index-places": "{samples} samples fit",
     "index-between": "index leaves no choice", "decodes-across": "frames decode",
     "cut-earlier": "cut earlier", "cut-later": "cut later", "by-hand": "by hand",

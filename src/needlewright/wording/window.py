@@ -221,15 +221,6 @@ DOSSIER_SOURCE_FACTS = {
 OPENED_READ_ONLY = "read-only"
 NOT_HASHED = "not made"
 
-# Mending
-MENDING_HEAD = "Mending"
-MENDING_TEXT = (
-    "What lies in pieces is put together by the step stitching, under Search. Joining by hand and "
-    "repairing damaged pictures will come here. A mended file will always be a new one beside the "
-    "bytes as found.")
-MENDING_WAITING = "Waiting"
-MENDING_NONE = "No find is damaged so far."
-
 # Delivery
 DELIVERY_WHAT = "What"
 DELIVERY_TRAY_EMPTY = "The tray is empty"

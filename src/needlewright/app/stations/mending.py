@@ -1,74 +1,301 @@
-"""Mending: for now, what waits for it."""
+"""Mending: what waits, and the bench where its pieces are joined by hand."""
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from functools import partial
 
-from PySide6.QtCore import Signal
-from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeySequence, QPixmap, QShortcut, QShowEvent
+from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
+from needlewright.app.joining import AS_FOUND, AS_IT_STANDS
 from needlewright.app.session import Session
-from needlewright.app.widgets.small import button, clear, column, fill, label, line
-from needlewright.app.widgets.stitch import Stitch
-from needlewright.core.jobs.rows import Filter, FindRecord
-from needlewright.core.jobs.store import Job
-from needlewright.wording import checks as check_words
-from needlewright.wording import finds as find_words
-from needlewright.wording import window as words
+from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.board import waiting_of
+from needlewright.app.widgets.bench_panel import BenchPanel, panel_width
+from needlewright.app.widgets.offer_cards import OfferCards
+from needlewright.app.widgets.seam_view import SeamView
+from needlewright.app.widgets.small import column, fill, label, line
+from needlewright.app.widgets.thread_bars import ThreadBars
+from needlewright.app.widgets.waiting_list import WaitingList
+from needlewright.core.stitching.hand import OFFERED
+from needlewright.wording import mending as words
+from needlewright.wording import units
 
-MENDABLE = ("photo", "video")  # kinds of finds
-LISTED = 12
+LIST_WIDTH = 224
+EMPTY, BENCH = 0, 1
 
 
 class Mending(QWidget):
-    """Lists the damaged finds; a click shows one."""
+    """The list on the left, the bench in the middle, what can be done on the right."""
 
     show_find = Signal(int)
+    thread_shown = Signal(int, object)  # source, pieces (byte, length)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.setObjectName("station")
-        self._session = session
-        self.waiting = QVBoxLayout()
-        self.waiting.setSpacing(6)
-        inside = column(self)
-        fill(inside, label(words.MENDING_HEAD, "head"),
-             label(words.MENDING_TEXT, "muted", wrap=True), 12,
-             label(words.MENDING_WAITING, "sub"), self.waiting, None)
+        self._session, self.joining = session, session.joining
+        self._current, self._as_found = 0, False
+        self._pixmaps: dict[int, QPixmap] = {}
+        self.list = WaitingList(session.choice.rows)
+        self.seam, self.cards, self.bars = SeamView(), OfferCards(), ThreadBars()
+        self.next_text = label("", "muted", "nextText")
+        self.panel = BenchPanel(self.joining)
+        self._frame = QWidget()
+        self.stack = QStackedWidget()
+        self.empty_text = label(words.NONE, "muted", "mendingNone", wrap=True)
+        self._lay_out()
+        self._connect()
+        self._shortcuts()
+
+    def _lay_out(self) -> None:
+        left = column(margins=(20, 14, 6, 8))
+        fill(left, label(words.WAITING, "head"))
+        left.addWidget(self.list, 1)
+        side = QWidget()
+        side.setLayout(left)
+        side.setFixedWidth(look.px(LIST_WIDTH) + 20)
+        bench = QWidget()
+        middle = column(bench, (8, 16, 14, 8), 6)
+        middle.addWidget(self.seam, 1)
+        self.next_head = label(words.NEXT, "sub")
+        middle.addLayout(line(self.next_head, self.next_text, None))
+        fill(middle, self.cards, self.bars)
+        empty = QWidget()
+        fill(column(empty, (24, 20, 24, 20)), self.empty_text,
+             label(words.NONE_TEXT, "muted", wrap=True), None)
+        self.stack.addWidget(empty)
+        self.stack.addWidget(bench)
+        panel = QWidget()
+        panel.setObjectName("dossier")
+        panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        panel.setFixedWidth(panel_width() + 1)
+        inside = QVBoxLayout(panel)
+        inside.setContentsMargins(1, 0, 0, 0)
+        inside.addWidget(self.panel)
+        whole = QHBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(0)
+        whole.addWidget(side)
+        whole.addWidget(self.stack, 1)
+        whole.addWidget(panel)
+        self._side, self._panel = side, panel
+        look.changed.connect(self._resized)
+
+    def _resized(self) -> None:
+        self._side.setFixedWidth(look.px(LIST_WIDTH) + 20)
+        self._panel.setFixedWidth(panel_width() + 1)
+
+    def _connect(self) -> None:
+        session, joining, panel = self._session, self.joining, self.panel
         for signal in (session.finds_changed, session.job_changed):
             signal.connect(self.refresh)
+        joining.changed.connect(self._changed)
+        joining.pictured.connect(self._pictured)
+        joining.kept.connect(self._kept)
+        self.list.picked.connect(self.work_on)
+        self.list.activated.connect(lambda _: self.cards.setFocus())
+        self.list.doubleClicked.connect(lambda index: self.show_find.emit(
+            self.list.waiting.ids[index.row()]))
+        self.cards.chosen.connect(self.choose)
+        self.cards.taken.connect(self.join)
+        self.seam.cut_wanted.connect(self._cut_at)
+        panel.place_wanted.connect(self._place_typed)
+        for one, act in ((panel.join, self.join), (panel.go_on, self.go_on),
+                         (panel.undo, joining.undo), (panel.redo, joining.redo),
+                         (panel.keep, joining.keep), (panel.earlier, partial(self.cut_by, -1)),
+                         (panel.later, partial(self.cut_by, 1)),
+                         (panel.found, self.toggle_found)):
+            one.clicked.connect(partial(_do, act))
+
+    def _shortcuts(self) -> None:
+        acts = {
+            "J": self.panel.join.click, "G": self.panel.go_on.click,
+            "Ctrl+Z": self.panel.undo.click, "Ctrl+Shift+Z": self.panel.redo.click,
+            "K": self.panel.keep.click, "B": self.toggle_found,
+            "[": partial(self.cut_by, -1), "]": partial(self.cut_by, 1),
+            "Left": lambda: self.choose(self._current - 1),
+            "Right": lambda: self.choose(self._current + 1),
+            "Esc": self._leave,
+        }
+        acts.update({str(i + 1): partial(self.choose, i) for i in range(OFFERED)})
+        for keys, act in acts.items():
+            shortcut = QShortcut(QKeySequence(keys), self)
+            shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            shortcut.activated.connect(act)
+
+    # what waits
 
     def showEvent(self, event: QShowEvent) -> None:
         self.refresh()
+        self.list.setFocus()
+        self._tell_tape()
 
     def refresh(self) -> None:
         if not self.isVisible():
             return  # looked at only when it is looked at
-        self._session.desk.ask("mending", waiting_of, self._show)
+        self._session.desk.ask("mending", waiting_of, self._show_waiting)
         if self._session.board.folder is None:
-            self._show((0, []))
+            self._show_waiting([])
 
-    def _show(self, found: tuple[int, list[FindRecord]]) -> None:
-        number, records = found
-        clear(self.waiting)
-        if not number:
-            self.waiting.addWidget(label(words.MENDING_NONE, "muted"))
+    def _show_waiting(self, ids: list[int]) -> None:
+        self.list.show_ids(ids, self.joining.number)
+        if self.joining.number is None or (self.joining.number not in ids
+                                           and self.joining.kept_id is None):
+            if ids:
+                self.work_on(ids[0])
+            else:
+                self.joining.close()
+                self._changed()
+
+    def work_on(self, number: int) -> None:
+        """Put a find on the bench."""
+        folder = self._session.board.folder
+        if folder is not None:
+            self._current, self._as_found = 0, False
+            self._pixmaps.clear()
+            self.joining.open(folder, number)
+            self.list.choose(number)
+
+    # the bench
+
+    def choose(self, index: int) -> None:
+        """Look at one of the pieces that are offered."""
+        offers = self.joining.offers
+        if offers is not None and 0 <= index < len(offers.best):
+            self._current = index
+            self._as_found = False
+            self._show()
+
+    def join(self) -> None:
+        self.joining.take(self._current)
+
+    def go_on(self) -> None:
+        if self.joining.busy == "go-on":
+            self.joining.look_again()
+        else:
+            self.joining.go_on()
+
+    def cut_by(self, clusters: int) -> None:
+        """Move the cut on by so many clusters."""
+        standing = self.joining.standing
+        if standing is not None and not self.joining.busy:
+            self.joining.cut(len(standing.thread.clusters) + clusters)
+
+    def _cut_at(self, share: float) -> None:
+        """Cut where so much of the file is there."""
+        standing = self.joining.standing
+        if standing is None:
             return
-        for record in records:
-            row = record.row
-            stitch = Stitch(row.grade, row.share)
-            about = check_words.grade_line(row.grade, row.share, record.checks, row.kind)
-            reason = check_words.reason(record.checks[0]) if record.checks else ""
-            name = button(find_words.title(row), f"waiting-{row.id}",
-                          partial(self.show_find.emit, row.id), "row")
-            self.waiting.addLayout(line(stitch, name, label(about, "muted"),
-                                        label(reason, "muted"), None))
-        if number > LISTED:
-            self.waiting.addWidget(label(f"+ {number - LISTED:,}", "muted"))
+        shares = standing.shares
+        if shares and share > shares[-1]:
+            each = max(1e-9, shares[-1] / len(shares))
+            self.joining.cut(len(shares) + max(1, round((share - shares[-1]) / each)))
+        else:
+            self.joining.cut(max(standing.head, bisect_right(shares, share)))
+
+    def _place_typed(self, text: str) -> None:
+        source = self._session.source
+        place = words.place_from(text, source.sector_size if source is not None else 512)
+        if place is None:
+            self.joining.note = words.PLACE_WRONG.format(text=text.strip())
+            self._show()
+        else:
+            self.joining.take_at(place)
+
+    def toggle_found(self) -> None:
+        """Between what it is as found and what it would become."""
+        self._as_found = not self._as_found
+        self._show()
+
+    def _leave(self) -> None:
+        if self.joining.busy == "go-on":
+            self.joining.look_again()
+        else:
+            self.list.setFocus()
+
+    # showing
+
+    def _changed(self) -> None:
+        if self.joining.offers is None:
+            self._current = 0
+            self._pixmaps = {k: v for k, v in self._pixmaps.items() if k == AS_FOUND}
+        self._show()
+        self._tell_tape()
+
+    def _pictured(self, of: int) -> None:
+        pixmap = QPixmap()
+        data = self.joining.pictures.get(of, b"")
+        if data:
+            pixmap.loadFromData(data)
+        self._pixmaps[of] = pixmap
+        self._show()
+
+    def _show(self) -> None:
+        joining = self.joining
+        self.stack.setCurrentIndex(EMPTY if joining.number is None else BENCH)
+        self._panel.setVisible(joining.number is not None)
+        if joining.number is None:
+            return
+        self.panel.show_bench(self._current, self._as_found)
+        self.bars.show_standing(joining.standing)
+        self._show_offers()
+        self._show_seam()
+
+    def _show_offers(self) -> None:
+        offers = self.joining.offers
+        best = offers.best if offers is not None else ()
+        texts = [(f"at {units.place(self.joining.start_of(o))}", words.offer_line(o))
+                 for o in best]
+        self.cards.show_offers(texts, [self._pixmaps.get(i, QPixmap()) for i in range(len(best))],
+                               self._current)
+        standing = self.joining.standing
+        for part in (self.next_head, self.next_text, self.cards):
+            part.setVisible(standing is None or not standing.ended)
+        if standing is None or standing.ended:
+            self.next_text.setText("")
+        elif offers is None:
+            self.next_text.setText(words.LOOKING)
+        else:
+            self.next_text.setText(words.next_line(offers))
+
+    def _show_seam(self) -> None:
+        joining = self.joining
+        standing, record = joining.standing, joining.record
+        shown = AS_FOUND if self._as_found else self._current
+        pixmap = self._pixmaps.get(shown)
+        if pixmap is None or pixmap.isNull():
+            pixmap = self._pixmaps.get(AS_IT_STANDS if not self._as_found else AS_FOUND, QPixmap())
+        text = ""
+        if pixmap.isNull():
+            coming = standing is None and not joining.note
+            text = words.OPENING if coming else joining.note or (
+                words.NO_PICTURE if shown in self._pixmaps else "")
+        self.seam.show_picture(pixmap, text)
+        if standing is None or record is None or self._as_found:
+            self.seam.show_seam(None, "", (), False)
+            return
+        height = record.row.height
+        by_rows = standing.by_rows and record.row.orientation == 1
+        share = None if standing.ended else standing.share
+        self.seam.show_seam(share, words.seam_label(standing, height), standing.seam_shares,
+                            by_rows)
+
+    def _tell_tape(self) -> None:
+        standing, record = self.joining.standing, self.joining.record
+        if self.isVisible() and standing is not None and record is not None:
+            self.thread_shown.emit(record.row.source, list(standing.pieces))
+
+    def _kept(self, number: int) -> None:
+        self._session.finds.refresh(soon=True)
+        self._session.finds_rechecked.emit((number,))
+        self._session.refresh_board()
+        self._show()
 
 
-def waiting_of(job: Job) -> tuple[int, list[FindRecord]]:
-    """How many damaged finds wait, and the first LISTED of them."""
-    ids = [item[0] for item in job.find_ids(Filter(frozenset(MENDABLE), frozenset({"partial"})))]
-    return len(ids), [job.record(number) for number in ids[:LISTED]]
+def _do(act: object, *_: object) -> None:
+    """For clicks, which tell whether a button is checked."""
+    assert callable(act)
+    act()

@@ -10,6 +10,7 @@ from needlewright.core.errors import JobError
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow, StepRow, TallyRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import VolumeSeen
+from needlewright.core.stitching.base import formats_by_hand
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +24,7 @@ class Board:
     steps: tuple[StepRow, ...] = ()
     tray: tuple[int, int] = (0, 0)
     just: tuple[FindRow, ...] = ()
+    waiting: int = 0  # finds that wait at the bench
     volumes: dict[int, tuple[VolumeSeen, ...]] = field(default_factory=dict)  # by source
 
     @property
@@ -31,14 +33,20 @@ class Board:
 
 
 NO_JOB = Board()
+MENDABLE = ("photo", "video")  # kinds of finds
 
 
 def board_of(job: Job, just: Sequence[int] = ()) -> Board:
     """The board of `job`; `just`: ids of the newest finds."""
     sources = tuple(job.sources())
     return Board(job.folder, job.title, sources, tuple(job.tally()), tuple(job.steps()),
-                 job.tray_size(), tuple(job.rows(just)),
+                 job.tray_size(), tuple(job.rows(just)), len(waiting_of(job)),
                  {s.id: tuple(job.volumes(s.id)) for s in sources})
+
+
+def waiting_of(job: Job) -> list[int]:
+    """The finds that wait at the bench, by their places."""
+    return job.damaged(MENDABLE, formats_by_hand())
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,6 +13,7 @@ import numpy as np
 
 from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.contents import Place
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import JOINED_FROM, Find, Reason, Seam, SeamWord
 from needlewright.core.jobs.known import JobKnowledge
@@ -25,6 +26,7 @@ from needlewright.core.search.pieces_pool import pools_around
 from needlewright.core.search.stitched import StitchedCase, stitched, with_rest
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.hand import Hand, Offer, Offers, cluster_list
 from needlewright.core.stitching.structured import form_of
@@ -44,14 +46,15 @@ class Standing:
     number: int
     thread: Thread
     unit: int
+    base: int
     head: int
     pieces: tuple[tuple[int, int], ...]
     shares: tuple[float, ...]
     at: int
     by_rows: bool
     second: float | None
-    can_undo: bool
     can_redo: bool
+    steps: tuple[str, ...]  # what was done, see Thread.what
 
     @property
     def share(self) -> float:
@@ -62,8 +65,14 @@ class Standing:
         return self.thread.end is not None
 
     @property
-    def changed(self) -> bool:
-        return bool(self.thread.seams) or self.can_undo
+    def can_undo(self) -> bool:
+        return bool(self.steps)
+
+    @property
+    def seam_shares(self) -> tuple[float, ...]:
+        """How much of the file is there before each seam."""
+        return tuple(self.shares[min(s.at // self.unit, len(self.shares)) - 1]
+                     for s in self.thread.seams if self.shares)
 
 
 class Handwork:
@@ -142,10 +151,11 @@ class Handwork:
         if thread.end is not None:
             at += thread.end - pool.unit
         return Standing(
-            self.number, thread, pool.unit, len(self.hand.head),
+            self.number, thread, pool.unit, pool.base, len(self.hand.head),
             tuple((pool.start(first), count * pool.unit) for first, count in thread.runs),
             reach.shares, at, self.hand.by_rows, self.hand.seconds(len(clusters)),
-            self.history.at > 0, self.history.at + 1 < len(self.history.threads))
+            self.history.at + 1 < len(self.history.threads),
+            tuple(t.what for t in self.history.threads[1 : self.history.at + 1]))
 
     def offers(self) -> Offers:
         """The pieces that may come next."""
@@ -160,6 +170,14 @@ class Handwork:
         kept = self._kept(offer.keep)
         return (self.hand.extents((*kept, *offer.clusters), offer.end),
                 self.hand.seconds(len(kept)))
+
+    def pieces(self, extents: Extents) -> PiecedSource:
+        """The file of these extents of the source."""
+        return PiecedSource(self._source, extents)
+
+    def as_found(self) -> Source:
+        """The find as it is in the job."""
+        return self.record.content.open(Place(self._source, self.job.folder))
 
     # changes
 

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.stitching.pool import Pool
+from needlewright.core.stopping import StopSignal
 
 OFFERED = 4  # pieces at a time
 Extents = tuple[tuple[int | None, int], ...]
@@ -77,6 +78,10 @@ class Hand(ABC):
     head: tuple[int, ...]  # clusters that it begins with, whatever is joined to them
     cut_known = True  # whether the place where a find breaks is where it is to be cut
     by_rows = False  # whether its share says down to which row of the picture it goes
+
+    @abstractmethod
+    def listen(self, stop: StopSignal) -> None:
+        """Stop what is looked for at this signal from now on."""
 
     @abstractmethod
     def reach(self, clusters: Sequence[int]) -> Reach:

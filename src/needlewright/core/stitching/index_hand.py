@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -21,6 +21,7 @@ from needlewright.core.stitching.hand import (
     cluster_list,
 )
 from needlewright.core.stitching.sample_index import ENOUGH
+from needlewright.core.stopping import StopSignal
 
 NEAR, EVERYWHERE = 4096, 1 << 40
 AT_ONCE = 256  # clusters that are read at a time
@@ -48,6 +49,9 @@ class IndexHand(Hand):
     @property
     def _bench(self) -> Bench:
         return self.clip.bench
+
+    def listen(self, stop: StopSignal) -> None:
+        self.clip.bench = replace(self.clip.bench, stop=stop)
 
     def reach(self, clusters: Sequence[int]) -> Reach:
         clusters = tuple(clusters[: self.stop])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -19,6 +19,7 @@ from needlewright.core.stitching.solver import (
     lead_of,
     word_of,
 )
+from needlewright.core.stopping import StopSignal
 
 MARKS = 64  # clusters between states that are kept
 AT_ONCE = 256  # clusters that are read at a time
@@ -44,6 +45,9 @@ class LineHand(Hand):
 
     def __post_init__(self) -> None:
         self.pool = self.bench.pool
+
+    def listen(self, stop: StopSignal) -> None:
+        self.bench = replace(self.bench, stop=stop)
 
     def reach(self, clusters: Sequence[int]) -> Reach:
         node, shares = self._at(clusters)

@@ -19,6 +19,7 @@ from needlewright.core.stitching.structured import (
     reason_of,
     tries,
 )
+from needlewright.core.stopping import StopSignal
 
 
 @dataclass(slots=True)
@@ -34,6 +35,9 @@ class StructuredHand(Hand):
 
     def __post_init__(self) -> None:
         self.pool = self.bench.pool
+
+    def listen(self, stop: StopSignal) -> None:
+        self.bench = replace(self.bench, stop=stop)
 
     def reach(self, clusters: Sequence[int]) -> Reach:
         here = self._walked(clusters)

@@ -1,0 +1,146 @@
+"""The bench where pieces are joined by hand, in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from needlewright.core.finds import SeamWord
+from needlewright.core.jobs.handwork import Standing
+from needlewright.core.jobs.rows import FindRow
+from needlewright.core.stitching.hand import Offer, Offers
+from needlewright.wording import seams, units
+
+WAITING = "Waiting"
+NONE = "Nothing waits: no find is damaged so far."
+NONE_TEXT = ("Finds that are not whole come here by themselves. Pieces that lie apart are put "
+             "together by the step stitching first, under Search; what it leaves open can be "
+             "joined by hand.")
+CHOOSE = "Choose what to work on, on the left."
+OPENING = "Looking at its pieces…"
+LOOKING = "Looking for the next piece…"
+GOING_ON = "Putting together the rest…"
+KEEPING = "Checking it all, to keep it…"
+NEXT = "Next piece"
+PROPOSED, WHY, CHANGED, PLACE = "Proposed", "Why", "Changed so far", "A place of your own"
+JOIN, GO_ON, STOP, UNDO, REDO, KEEP = "Join", "Let it go on", "Stop", "Undo", "Redo", "Keep"
+EARLIER, LATER = "Cut earlier  [", "Cut later  ]"
+FOUND_ON, FOUND_OFF = "As found  B", "As joined  B"
+PLACE_HINT = "31.204 GB, or a byte, or sector 61000"
+PLACE_WRONG = ("\u201c{text}\u201d is no place. Write bytes, as 52428800 or 31.204 GB, or a "
+               "sector, as sector 61000.")
+UNTOUCHED = "Nothing. The bytes found stay as they are."
+BESIDE = "The find as found is untouched; what you keep is a new find beside it."
+KEPT = "Kept as a find of its own"
+NO_PICTURE = "It cannot be shown yet."
+NOTHING = "No free piece continues it."
+WHAT = {"took": "piece joined", "place": "place joined", "cut-earlier": "cut earlier",
+        "cut-later": "cut later", "went-on": "went on by itself"}
+
+
+def waits_with(row: FindRow) -> str:
+    """What is wrong with a find, as the waiting list says it."""
+    if row.grade == "remnant":
+        return "nothing of it plays so far" if row.kind == "video" else "hardly anything of it"
+    if row.share >= 1.0:
+        return "complete, but doubted"
+    if row.damage_row is not None and row.height:
+        return f"breaks at row {row.damage_row:,} of {row.height:,}"
+    return f"{units.percent(row.share)} of it is there"
+
+
+def place_reached(standing: Standing, height: int | None) -> str:
+    """How far it goes: 'row 1,904 of 3,456', '12.4 s', '3.1 MB'."""
+    if standing.ended:
+        return "to its end"
+    if standing.by_rows and height:
+        return f"row {round(standing.share * height):,} of {height:,}"
+    if standing.second is not None:
+        return f"{standing.second:.1f} s"
+    return units.size(standing.at)
+
+
+def seam_label(standing: Standing, height: int | None) -> str:
+    """What stands beside the line at the seam."""
+    how = "drag to cut elsewhere"
+    return f"seam: {place_reached(standing, height)}, {how}"
+
+
+def next_line(offers: Offers) -> str:
+    """What came of looking: '4 of 2,914 free pieces …'."""
+    if not offers.best:
+        return f"none of {offers.tried:,} free pieces" if offers.tried else ""
+    shown = units.count(len(offers.best), "piece")
+    return (f"{shown} of {offers.tried:,} free ones that were tried; "
+            f"{offers.possible:,} of those could be")
+
+
+def proposed(offer: Offer, start: int, standing: Standing, height: int | None,
+             unit: int) -> list[str]:
+    """What joining `offer`, at byte `start` of the source, would do."""
+    word = "is proven" if offer.word is SeamWord.PROVEN else "would be likely"
+    lines = [f"Join the piece at {units.place(start)}, {units.size(offer.count * unit)}: the seam "
+             f"{word}."]
+    if offer.end is not None:
+        lines.append("The file is complete then.")
+    elif standing.by_rows and height:
+        lines.append(f"It goes on to row {round(offer.share * height):,} of {height:,} then.")
+    elif offer.share > 0:
+        lines.append(f"{units.percent(offer.share)} of the file is there then.")
+    return lines
+
+
+def complete(standing: Standing) -> list[str]:
+    """What stands where nothing is missing."""
+    pieces = units.count(len(standing.pieces), "piece")
+    doubtful = sum(s.word is not SeamWord.PROVEN for s in standing.thread.seams)
+    if not standing.thread.seams:
+        return [f"It runs to its own end, in {pieces}."]
+    seams_told = units.count(len(standing.thread.seams), "seam")
+    told = f"{doubtful:,} likely" if doubtful else "proven"
+    return [f"It runs to its own end: {pieces}, {seams_told}, {told}.",
+            "Keep it, and every check is made."]
+
+
+def changed(standing: Standing, steps: Sequence[str]) -> list[str]:
+    """What was done so far."""
+    if not steps:
+        return [UNTOUCHED]
+    last = ", ".join(WHAT.get(what, what) for what in steps[-4:])
+    told = f"{len(steps) - 4:,} steps, then {last}" if len(steps) > 4 else last
+    return [f"{told[0].upper()}{told[1:]}.", BESIDE]
+
+
+def missing(standing: Standing) -> str:
+    """What a thread that does not end still lacks."""
+    share = standing.share
+    if standing.ended or not 0 < share < 1:
+        return "" if standing.ended else "the rest is missing"
+    return f"about {units.size(round(standing.at / share * (1 - share)))} missing"
+
+
+def offer_line(offer: Offer) -> str:
+    """Below a small picture: why it may be the one."""
+    return seams.briefly(offer.reasons)
+
+
+def place_from(text: str, sector_size: int) -> int | None:
+    """The byte that `text` names: '31.204 GB', '52,428,800', 'sector 61000'; None where none."""
+    told = text.strip().replace(",", "").replace(" ", "").lower()
+    if told.startswith("sector"):
+        number = told.removeprefix("sector")
+        return int(number) * sector_size if number.isdecimal() and len(number) < 19 else None
+    for unit, name in (*units.STEPS, (1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB"),
+                       (1, "bytes"), (1, "b")):
+        if told.endswith(name.lower()):
+            return _bytes(told.removesuffix(name.lower()), unit)
+    return _bytes(told, 1)
+
+
+def _bytes(number: str, unit: int) -> int | None:
+    whole, dot, part = number.partition(".")
+    if not (whole + part).isdecimal() or not (whole + part).isascii() or len(number) > 24:
+        return None
+    if unit == 1 and dot:
+        return None
+    value = int(whole or "0") * unit + (int(part) * unit // 10 ** len(part) if part else 0)
+    return value if value < 1 << 62 else None
