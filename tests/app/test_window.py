@@ -278,8 +278,12 @@ class StatesTest(WindowCase):
         self.click("begin-signatures")
         self.wait(lambda: not self.session.searching, "the search")
         self.station(MENDING)
-        number = self.job.find_ids()[0][0]
-        self.click(f"waiting-{number}")
+        waiting = self.window.mending.list
+        self.wait(lambda: bool(waiting.waiting.ids), "what waits")
+        self.idle()
+        place = waiting.visualRect(waiting.waiting.index(0)).center()
+        QTest.mouseClick(waiting.viewport(), LEFT, pos=place)
+        QTest.mouseDClick(waiting.viewport(), LEFT, pos=place)
         self.wait(lambda: self.window.finds.full.sharp, "the full view")
         self.assertTrue(self.window.finds.full.row.damage_row)
         self.assertIn("partial", self.text("dossierGrade"))

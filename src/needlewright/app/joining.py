@@ -95,6 +95,8 @@ class JoiningWork(Work):
         try:
             with Job(self._folder) as job:
                 self._serve(job, pool)
+        except Interrupted:
+            pass  # told to stop before anything stood
         finally:
             pool.close()
 

@@ -67,6 +67,7 @@ SENTENCES = {
     "folder-unknown": "No record names the folder {folder}.",
     "reference-unused": "Nothing in this version uses --reference yet; leave it out.",
     "hand-no-way": "Files of this kind ({format}) cannot be joined by hand.",
+    "hand-not-broken": "Nothing of this find is missing that could be joined to it.",
     "hand-no-begin": "Its beginning cannot be read, so there is nothing to join pieces to.",
     "hand-outside": "There is nothing at {at:,}: the medium ends before that, or no file can lie "
                     "there.",

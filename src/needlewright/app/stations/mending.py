@@ -153,7 +153,7 @@ class Mending(QWidget):
     def work_on(self, number: int) -> None:
         """Put a find on the bench."""
         folder = self._session.board.folder
-        if folder is not None:
+        if folder is not None and number != self.joining.number:
             self._current, self._as_found = 0, False
             self._pixmaps.clear()
             self.joining.open(folder, number)

@@ -87,7 +87,8 @@ class BenchPanel(QScrollArea):
         self.go_on.setEnabled(going or (not standing.ended and not bench.busy))
         self.undo.setEnabled(standing.can_undo and not bench.busy)
         self.redo.setEnabled(standing.can_redo and not bench.busy)
-        self.keep.setEnabled(bool(standing.thread.seams) and not bench.busy)
+        self.keep.setEnabled(bool(standing.thread.seams) and not bench.busy
+                             and bench.kept_id is None)
         self.keep.setProperty("role", "main" if standing.ended and standing.thread.seams else "")
         self.join.setProperty("role", "" if standing.ended else "main")
         restyle(self.keep)

@@ -98,25 +98,30 @@ class Handwork:
 
     def _begun(self, knowledge: JobKnowledge) -> tuple[Hand, str]:
         row = self.record.row
-        broken = next((b for b in knowledge.broken() if b.number == self.number), None)
         joiner = joiner_for(row.format)
-        if broken is None or joiner is None or joiner.by_hand is None or broken.start is None:
+        if joiner is None or joiner.by_hand is None or row.grade == "gone":
             raise JobError("hand-no-way", format=row.format)
-        mine = Broken(broken.number, broken.key, broken.format, broken.content.spans(),
-                      broken.breaks_at, broken.why, broken.stated)
+        if row.grade == "whole" or self.record.seams or not self.record.content.size:
+            raise JobError("hand-not-broken")
+        key, place, why = self.job.break_of(self.number)
+        mine = Broken(self.number, key, row.format, self.record.extents, place, why,
+                      row.size if self.record.record is not None else None)
         pool = pools_around(self._source, knowledge, [mine])[0][0]
         for _ in pool.look(np.frombuffer(knowledge.texture(0, self._source.size), np.uint8)):
             if self.stop.is_set():
                 break
-        # What it has so far is its own, whoever else may claim it.
-        pool.free[[n for n in cluster_list(pool, mine.extents) if n < pool.count]] = True
+        # What it has so far is its own, and so is what was made of it before.
+        made = [self.job.record(n).extents
+                for n in self.job.related(self.number, JOINED_FROM, back=True)]
+        for extents in (mine.extents, *made):
+            pool.free[[n for n in cluster_list(pool, extents) if n < pool.count]] = True
         hand = None
         with contextlib.suppress(FormatError):
             hand = joiner.by_hand(mine, Bench(pool, self.stop, EFFORT))
         if hand is None:
             raise JobError("hand-no-begin", format=row.format)
         self._broken = mine
-        return hand, broken.key
+        return hand, key
 
     def _restored(self) -> History | None:
         history, pool = self.job.threads.of(self.number), self.hand.pool

@@ -291,6 +291,14 @@ class Job:
             f" WHERE l.relation = '{JOINED_FROM}' AND s.grade = 'whole') ORDER BY start",
             (source,))
 
+    def break_of(self, number: int) -> tuple[str, int | None, str]:
+        """(key, byte of the source where it breaks, why) of a find."""
+        row = self._database.row(
+            "SELECT key, broken_at, coalesce(broken_why, '') FROM finds WHERE id = ?", (number,))
+        if row is None:
+            raise JobError("find-unknown", find=number)
+        return row[0], row[1], row[2]
+
     def damaged(self, kinds: Sequence[str], formats: Sequence[str]) -> list[int]:
         """The ids of the partial finds of these kinds, and of all of these formats that are not
         whole, in the order of their places; without those that are inside another or of which a
