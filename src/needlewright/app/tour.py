@@ -1,4 +1,5 @@
-"""The demo's tour without a display: search, choose, deliver, and a picture of each station."""
+"""The demo's tour without a display: search, join, choose, deliver, and a picture of each station.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +9,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 TOUR_SECONDS = 180
+STITCHING = "stitching"
+MAX_PIECES = 8  # that are joined by hand
 SIZE = (1280, 800)
 
 
@@ -77,7 +80,7 @@ class _Tour:
 
     def _tour(self) -> None:
         from needlewright.app.demo_jobs import DEMO_TITLE
-        from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH
+        from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
         from needlewright.core.delivery.bag import Delivered
         from needlewright.core.jobs.rows import Filter
         from needlewright.core.jobs.store import Job
@@ -92,22 +95,25 @@ class _Tour:
         window.show_station(INTAKE)
         self._shoot("1-intake")
         window.show_station(SEARCH)
-        session.begin_search(Plan(tuple(steps())))
+        session.begin_search(Plan(tuple(name for name in steps() if name != STITCHING)))
         self._wait(lambda: len(session.just_found) >= 4 or not session.searching, "first finds")
         self._shoot("2-search")
         self._wait(lambda: not session.searching, "the search")
+        self._join_by_hand()
+        session.begin_search(Plan((STITCHING,)))
+        self._wait(lambda: not session.searching, "the stitching")
         with Job(self.folder / "job", read_only=True) as job:
             print("\n".join(words.counts(job.tally())))
             whole = job.matching(Filter(grades=frozenset({"whole"})))
+            for row in job.matching():
+                if row.found_by == (STITCHING,):
+                    print(words.joined_line(job.record(row.id)))
         window.show_station(FINDS)
         self._wait(lambda: window.finds.sheet.sheet.ids.size >= len(whole), "the sheet")
         session.choice.set_tray([row.id for row in whole], True)
         session.choice.select(whole[3].id)
         self._settle()
-        self._shoot("3-finds")
-        window.show_station(MENDING)
-        self._settle()
-        self._shoot("4-mending")
+        self._shoot("4-finds")
         window.show_station(DELIVERY)
         window.delivery.choose_folder(self.folder / "delivery")
         self._settle()
@@ -119,6 +125,29 @@ class _Tour:
         assert isinstance(done, Delivered)
         print(delivered_line(done))
         print(done.path)
+
+    def _join_by_hand(self) -> None:
+        """One photo, piece after piece; the step is left the others."""
+        from needlewright.app.window import MENDING
+        from needlewright.core.jobs.store import Job
+        from needlewright.demo.in_pieces import BY_HAND
+
+        with Job(self.folder / "job", read_only=True) as job:
+            number = next(row.id for row in job.matching() if row.name == BY_HAND)
+        window, bench = self.window, self.session.joining
+        window.show_station(MENDING)
+        self._wait(lambda: number in window.mending.list.waiting.ids, "what waits")
+        window.mending.work_on(number)
+        for index in range(MAX_PIECES):
+            self._wait(lambda: bench.offers is not None and window.mending.pictured,
+                       "the next piece")
+            if index == 0:
+                self._shoot("3-mending")
+            if bench.standing is not None and bench.standing.ended:
+                break
+            window.mending.join()
+        bench.keep()
+        self._wait(lambda: bench.kept_id is not None, "the joined photo")
 
     def _settle(self) -> None:
         """Wait until all that was asked of the job, and all thumbnails in view, have come."""

@@ -2,7 +2,9 @@
 
 1 GiB, FAT32, 8 KiB clusters; some sixty photos, thirty-five of them removed, of which later files
 have overwritten three in part and one wholly; clips and calls recorded beside them, of which one
-clip is overwritten in its middle. Drawn from a seed: the same bytes on every machine.
+clip is overwritten in its middle. When the card was nearly full, three photos were written into
+what gaps there were and two clips in turns; these are removed as well (see `in_pieces`). Drawn from
+a seed: the same bytes on every machine.
 Beside it lies a truth file, against which tests compare.
 """
 
@@ -27,10 +29,10 @@ import platformdirs
 
 from needlewright.core import processes
 from needlewright.core.errors import JobError
-from needlewright.demo import clips, photos, scenes
+from needlewright.demo import clips, in_pieces, photos, scenes
 from needlewright.demo.fat32 import Entry, Fat32Volume
 
-VERSION = 3  # changes with every byte of the card
+VERSION = 4  # changes with every byte of the card
 SEED = 20310512
 IMAGE_SIZE = 1 << 30
 CARD, TRUTH = "stream card.img", "stream card.truth.json"
@@ -120,7 +122,7 @@ def _tracks(size: int) -> bytes:
     return np.random.default_rng(SEED + 88).integers(0, 256, size, dtype=np.uint8).tobytes()
 
 
-class _Card:
+class Card:
     """Writes the card and remembers what lies where."""
 
     def __init__(self, volume: Fat32Volume) -> None:
@@ -138,14 +140,28 @@ class _Card:
     def write(self, folder: str, name: str, data: bytes, when: datetime, kind: str,
               at_cluster: int | None = None) -> Entry:
         entry = self.volume.write_file(self.folder(folder, when), name, data, when, at_cluster)
+        return self._note(entry, folder, data, kind)
+
+    def write_pieces(self, folder: str, name: str, data: bytes, when: datetime, kind: str,
+                     runs: tuple[tuple[int, int], ...]) -> Entry:
+        """Write a file into runs of clusters that were taken for it."""
+        entry = self.volume.write_pieces(self.folder(folder, when), name, data, when, runs)
+        return self._note(entry, folder, data, kind)
+
+    def _note(self, entry: Entry, folder: str, data: bytes, kind: str) -> Entry:
         self.entries.append(entry)
+        extents, left = [], len(data)
+        for first, count in entry.runs:
+            length = min(left, count * self.volume.cluster_size)
+            extents.append([self.volume.offset(first), length])
+            left -= length
         self.files.append({
-            "path": f"{folder}/{name}", "size": len(data),
+            "path": f"{folder}/{entry.name}", "size": len(data),
             "sha256": hashlib.sha256(data).hexdigest(), "kind": kind,
             "media": kind in MEDIA,
-            "extents": [[self.volume.offset(entry.first_cluster), len(data)]], "state": "live",
+            "extents": extents, "state": "live",
             "intact": True, "intact_bytes": len(data), "lost_ranges": [],
-            "modified": when.isoformat(),
+            "modified": entry.modified.isoformat(),
         })
         return entry
 
@@ -169,8 +185,8 @@ class _Card:
         truth["state"] = "overwritten_fully" if wholly else "overwritten_partly"
 
 
-def _lay_out(volume: Fat32Volume, jpegs: Iterator[bytes], charts: list[bytes]) -> _Card:
-    card = _Card(volume)
+def _lay_out(volume: Fat32Volume, jpegs: Iterator[bytes], charts: list[bytes]) -> Card:
+    card = Card(volume)
     listed = shots()
     taken: list[Entry] = []
     gaps = np.random.default_rng(SEED + 3)
@@ -205,10 +221,11 @@ def _lay_out(volume: Fat32Volume, jpegs: Iterator[bytes], charts: list[bytes]) -
                    last + timedelta(hours=4), "dat",
                    volume.clusters_for(films[-1].size) * 6 // 10)
     _overwrite_some(card, [e for e in removed if e in taken], charts[CHARTS], last)
+    in_pieces.write(card, [draw_shot(shot) for shot in in_pieces.shots(Shot, last)], last)
     return card
 
 
-def _overwrite_some(card: _Card, removed: list[Entry], chart: bytes, last: datetime) -> None:
+def _overwrite_some(card: Card, removed: list[Entry], chart: bytes, last: datetime) -> None:
     size = card.volume.cluster_size
     tail, middle, head, whole = removed[3], removed[9], removed[15], removed[21]
     when = last + timedelta(hours=3)

@@ -31,6 +31,7 @@ class Entry:
     size: int
     modified: datetime
     folder: bool = False
+    runs: tuple[tuple[int, int], ...] = ()  # (first cluster, how many) in file order
     children: list[Entry] = field(default_factory=list)
     removed: bool = False
 
@@ -123,15 +124,15 @@ class Fat32Volume:
     def clusters_for(self, size: int) -> int:
         return max(1, -(-size // self.cluster_size))
 
-    def _chain(self, first: int, count: int) -> None:
-        for cluster in range(first, first + count - 1):
-            self._set(cluster, cluster + 1)
-        self._set(first + count - 1, END_OF_CHAIN)
+    def _chain(self, *runs: tuple[int, int]) -> None:
+        clusters = [c for first, count in runs for c in range(first, first + count)]
+        for cluster, following in zip(clusters, [*clusters[1:], END_OF_CHAIN]):
+            self._set(cluster, following)
 
     def make_folder(self, parent: Entry, name: str, when: datetime) -> Entry:
         """A folder of one cluster; keep it below `cluster_size / 32` entries."""
         made = Entry(name, self.next_free, 0, when, folder=True)
-        self._chain(made.first_cluster, 1)
+        self._chain((made.first_cluster, 1))
         self.next_free += 1
         parent.children.append(made)
         return made
@@ -140,25 +141,41 @@ class Fat32Volume:
                    at_cluster: int | None = None) -> Entry:
         """Write a file in one piece, at the next free cluster or at `at_cluster`."""
         count = self.clusters_for(len(data))
-        first = self.next_free if at_cluster is None else at_cluster
-        if at_cluster is None:
-            self.next_free += count
+        first = self.take(count) if at_cluster is None else at_cluster
+        # Over an older file the drivers' last sector shows: it is filled with zeros.
+        padded = data + bytes(-len(data) % SECTOR) if at_cluster is not None else data
+        return self._write(parent, name, padded, len(data), when, ((first, count),))
+
+    def take(self, count: int) -> int:
+        """The first of `count` free clusters in line, which are somebody's from now on."""
+        first = self.next_free
+        self.next_free += count
         if self.next_free > self.clusters + 2:
             raise ValueError("the volume is full")
-        self._chain(first, count)
-        self.out.seek(self.offset(first))
-        self.out.write(data)
-        if at_cluster is not None:  # drivers write whole sectors: the last one is filled with zeros
-            self.out.write(bytes(-len(data) % SECTOR))
-        made = Entry(name, first, len(data), when)
+        return first
+
+    def write_pieces(self, parent: Entry, name: str, data: bytes, when: datetime,
+                     runs: tuple[tuple[int, int], ...]) -> Entry:
+        """Write a file into `runs` of clusters that were taken for it, in file order."""
+        return self._write(parent, name, data, len(data), when, runs)
+
+    def _write(self, parent: Entry, name: str, data: bytes, size: int, when: datetime,
+               runs: tuple[tuple[int, int], ...]) -> Entry:
+        self._chain(*runs)
+        at = 0
+        for first, count in runs:
+            self.out.seek(self.offset(first))
+            self.out.write(data[at : at + count * self.cluster_size])
+            at += count * self.cluster_size
+        made = Entry(name, runs[0][0], size, when, runs=runs)
         parent.children.append(made)
         return made
 
     def remove(self, entry: Entry) -> None:
         """Free the chain and mark the name; the data stays."""
-        for cluster in range(entry.first_cluster,
-                             entry.first_cluster + self.clusters_for(entry.size)):
-            self._set(cluster, 0)
+        for first, count in entry.runs:
+            for cluster in range(first, first + count):
+                self._set(cluster, 0)
         entry.removed = True
 
     def finish(self) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from needlewright.core.jobs.rows import FindRow, TallyRow
+from needlewright.core.jobs.rows import FindRecord, FindRow, TallyRow
 from needlewright.core.names import harmless
 from needlewright.core.sources.devices import Device
 from needlewright.wording import checks, finds, units
@@ -78,6 +78,17 @@ def counts(tally: Iterable[TallyRow]) -> list[str]:
     return [
         f"{grade:<9}{units.count(totals[grade][0], 'find'):>14}, {units.size(totals[grade][1])}"
         for grade in checks.GRADES if grade in totals]
+
+
+def joined_line(record: FindRecord) -> str:
+    """What was put together: 'BF_0251.JPG: 3 pieces, both seams proven, whole'."""
+    by_hand = any(r.code == "by-hand" for seam in record.seams for r in seam.reasons)
+    likely = sum(seam.word != "proven" for seam in record.seams)
+    seams = units.count(len(record.seams), "seam")
+    told = f"{seams} proven" if not likely else f"{seams}, {likely} likely"
+    how = "joined by hand" if by_hand else "put together"
+    return (f"{harmless(finds.title(record.row))}: {how} of "
+            f"{units.count(len(record.extents), 'piece')}, {told}, {record.row.grade}")
 
 
 def dry_run(rows: Sequence[FindRow]) -> list[str]:

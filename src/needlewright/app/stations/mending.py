@@ -161,6 +161,13 @@ class Mending(QWidget):
 
     # the bench
 
+    @property
+    def pictured(self) -> bool:
+        """Whether every picture of what stands and of what is offered has come."""
+        offers = self.joining.offers
+        return offers is not None and all(
+            i in self._pixmaps for i in range(AS_FOUND, len(offers.best)))
+
     def choose(self, index: int) -> None:
         """Look at one of the pieces that are offered."""
         offers = self.joining.offers

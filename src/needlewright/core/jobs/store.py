@@ -300,11 +300,12 @@ class Job:
         return row[0], row[1], row[2]
 
     def damaged(self, kinds: Sequence[str], formats: Sequence[str]) -> list[int]:
-        """The ids of the partial finds of these kinds, and of all of these formats that are not
-        whole, in the order of their places; without those that are inside another or of which a
-        stitched one is whole."""
+        """The ids of the partial finds of these kinds, and of all clips and sounds of these
+        formats that are not whole, in the order of their places; without those that are inside
+        another or of which a stitched one is whole."""
         terms = " OR ".join((f"grade = 'partial' AND kind IN ({','.join('?' * len(kinds))})",
-                             f"format IN ({','.join('?' * len(formats))})"))
+                             "kind IN ('video', 'audio') AND"
+                             f" format IN ({','.join('?' * len(formats))})"))
         return [row[0] for row in self._database.rows(
             f"SELECT id FROM finds WHERE grade IN ('partial', 'remnant') AND ({terms})"
             " AND id NOT IN (SELECT find FROM seams)"
