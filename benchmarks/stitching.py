@@ -146,6 +146,7 @@ def lay(layout: str, files: list[bytes], whole: list[bytes], unit: int,
     out = bytearray(rng.randbytes(unit * 3))
     for data, first, stop in line:
         out += data[first * unit : stop * unit]
+        out += bytes(-len(out) % 512)  # drivers fill the last sector with zeros
         out += rng.randbytes(-len(out) % unit)
         if rng.random() < 0.1:
             out += rng.randbytes(unit * rng.randrange(1, 4))

@@ -20,6 +20,7 @@ class Kind(StrEnum):
     CALL = "call"
     NOTE = "note"
     OTHER = "other"
+    SCRAP = "scrap"  # a piece without a beginning: material for stitching
 
 
 class Outcome(StrEnum):

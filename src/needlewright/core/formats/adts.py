@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -14,13 +16,32 @@ from needlewright.core.structures.view import Parts, View, end_mark, finish, str
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 MIN_FRAMES = 12
+MAX_FRAME = 8191  # bytes: 13 bits
 HEADS = (b"\xff\xf1", b"\xff\xf9", b"\xff\xf0", b"\xff\xf8")
+
+
+def _inside_stream(source: Source, start: int) -> bool:
+    """Whether a frame of the same stream ends exactly where the one at `start` begins: then that is
+    no beginning. Every frame looks like a first one."""
+    back = min(start, MAX_FRAME)
+    data = np.frombuffer(source.read_at(start - back, back + 4), np.uint8)
+    if data.size < back + 4:
+        return False
+    head = data[back:]
+    at = np.flatnonzero((data[: max(0, back - 6)] == head[0]) & (data[1 : max(1, back - 5)]
+                                                                == head[1]))
+    at = at[(data[at + 2] == head[2]) & (data[at + 3] & 0xFC == head[3] & 0xFC)]
+    size = (data[at + 3].astype(np.int64) & 3) << 11 | data[at + 4].astype(np.int64) << 3 | (
+        data[at + 5] >> 5)
+    return bool((at + size == back).any())
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
     """Follow the sound at `start`, never past `stop`; FormatError if none begins there."""
     view, parts = View(source, start, stop), Parts()
     first = id3_end(view, start)
+    if first == start and start and _inside_stream(source, start):
+        raise FormatError("begins-inside-stream", offset=start)
     chain = follow_chain(view, first, ADTS)
     if chain.frames < MIN_FRAMES:
         raise FormatError("too-few-frames", offset=chain.stop)

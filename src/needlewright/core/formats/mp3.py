@@ -88,6 +88,29 @@ def _skip_padding(view: View, at: int) -> int:
     return at + used if used < len(block) else at
 
 
+def _another_begins(view: View, first: int, stop: int) -> int | None:
+    """The first sector behind `first` with which another file begins: with a tag, or with an
+    encoder's information frame. Frames of one length may stand in step across it."""
+    sector = view.source.sector_size
+    at = first + -(first - view.start) % sector
+    at += sector if at == first else 0
+    while at < stop:
+        length = min(BLOCK_BYTES // sector * sector, stop - at)
+        data = view.source.read_at(at, length)
+        heads = np.frombuffer(data[: len(data) // sector * sector], np.uint8).reshape(-1, sector)
+        tagged = (heads[:, 0] == 0x49) & (heads[:, 1] == 0x44) & (heads[:, 2] == 0x33) & (
+            heads[:, 3] <= 4) & (heads[:, 4] == 0) & (heads[:, 6:10] < 0x80).all(axis=1)
+        framed = (heads[:, 0] == 0xFF) & (heads[:, 1] >= 0xE0)
+        for row in np.flatnonzero(tagged | framed).tolist():
+            if tagged[row] or any(data[row * sector + 4 : row * sector + 44].find(m) >= 0
+                                  for m in (b"Xing", b"Info")):
+                return at + row * sector
+        if not length:
+            return None
+        at += length
+    return None
+
+
 def _foreign_frame(view: View, first: int, stop: int) -> int | None:
     """The first frame whose sound data would lie in that of the frame before: it is of another
     stream."""
@@ -130,8 +153,10 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     stated = _stated_frames(view, first)
     summed = _music_sum(view, first)
     proven = summed is not None and _sum_agrees(view, first, chain.stop, summed)
-    foreign = None if proven else _foreign_frame(
-        view, first, chain.stop if chain.damaged is None else chain.damaged)
+    sound_stop = chain.stop if chain.damaged is None else chain.damaged
+    foreign = None if proven else _foreign_frame(view, first, sound_stop)
+    begins = None if proven else _another_begins(view, first, foreign or sound_stop)
+    foreign = foreign if begins is None else begins
     problem = _problem(chain, stated, foreign)
     end = closing_tags_end(view, chain.stop)
     if end > chain.stop:

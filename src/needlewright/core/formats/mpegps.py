@@ -14,11 +14,12 @@ from needlewright.core.kernels.packets import DATA_ENDS, PACKS_END, program_pack
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.stream_end import cut_at_sector, cut_check
 from needlewright.core.structures.view import Parts, View, broken_at, end_mark, structure
-from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 
 BLOCK_BYTES = 4 << 20
 LOOK_AHEAD_BYTES = 4 << 20
 MIN_PACKS = 2
+SCRAP = Variant("mpg-scrap", "mpg", Kind.SCRAP)  # the middle of a stream: it has no system header
 LAST_PACK_BYTES = 1 << 18
 MAX_GAP = 90_000 * 60  # of the clock, over damage
 MAX_PACKET = 0xFFFF + 6  # bytes of a packet with its head: the last may be foreign inside
@@ -76,12 +77,13 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     view, parts = View(source, start, stop), Parts()
     counts = np.zeros(3, np.int64)
     size = 14 + (view.take(start + 13, 1)[0] & 7) if view.take(start + 4, 1)[0] & 0x40 else 12
-    if start % source.sector_size and view.take(start + size, 4) != SYSTEM:
+    begins = view.take(start + size, 4) == SYSTEM
+    if start % source.sector_size and not begins:
         raise FormatError("begins-inside-stream", offset=start)
     at, why = _follow(view, start, counts)
     problem: FormatError | None = None
     lost = 0
-    while why != PACKS_END and counts[0] >= MIN_PACKS and at < view.stop:
+    while begins and why != PACKS_END and counts[0] >= MIN_PACKS and at < view.stop:
         resumed = _resumes(view, at)
         if resumed is None:
             break
@@ -108,7 +110,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         checks=(structure(problem, start, len(parts)), samples,
                 # The end code is optional: without one, the last packet's end has to do.
                 cut_check() if cut else end_mark(problem is None, counted=why != PACKS_END)),
-        verified=None if problem is None else max(start, problem.offset - MAX_PACKET))
+        verified=None if problem is None else max(start, problem.offset - MAX_PACKET),
+        variant=None if begins else SCRAP)
 
 
 def accept(head: bytes) -> bool:
@@ -121,5 +124,5 @@ register(Format(
     name="mpg", kind=Kind.VIDEO, extension="mpg",
     signatures=(Signature(PACK + b"\x44", 0, b"\xff" * 4 + b"\xc4"),
                 Signature(PACK + b"\x21", 0, b"\xff" * 4 + b"\xf1")),
-    accept=accept, walk=walk, decoder="CLIP",
+    accept=accept, walk=walk, decoder="CLIP", variants=(SCRAP,),
 ))

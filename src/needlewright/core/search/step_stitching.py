@@ -176,7 +176,9 @@ def _wanted(context: Context) -> list[BrokenFind]:
             continue
         if broken.removed is False or not context.area.start <= start < context.area.stop:
             continue  # of a file that is there the pieces are known
-        if broken.share >= 1.0 and broken.breaks_at is None:
+        joiner = joiner_for(broken.format)
+        endless = joiner is not None and joiner.endless
+        if broken.share >= 1.0 and broken.breaks_at is None and not endless:
             continue
         key = broken.format, start
         if key not in best or (broken.stated is not None and best[key].stated is None):

@@ -111,6 +111,11 @@ class Line(ABC):
     def judged(self, state: Any) -> bool:
         """Whether what comes next can be compared with anything."""
 
+    def may_end(self, state: Any) -> bool:
+        """Whether the file may end here, exactly behind a cluster, with nothing that says so."""
+        return False
+
+    end_proves: ClassVar[bool] = True  # whether an end of its own speaks for what leads to it
     slow: ClassVar[int] = 1  # how many times fewer candidates are tried at a time
     doubt: ClassVar[float] = 0.5  # of the usual likeness: above it what stands in line is taken
 
@@ -123,6 +128,7 @@ class Joiner:
     formats: frozenset[str]
     join: Callable[[Broken, Bench], Joined | None]
     order: int = 0  # cheap ones first
+    endless: bool = False  # what seems complete may go on elsewhere: nothing in it says how long
     by_hand: Callable[[Broken, Bench], Hand | None] | None = None
 
 

@@ -26,6 +26,7 @@ from needlewright.core.stitching.base import (
     Step,
 )
 
+EVERYWHERE = 2  # of the efforts
 NEAR, FARTHER = 2048, 32_768  # clusters that are tried around the place
 EVERYWHERE_BYTES = 1 << 30  # of candidates for one seam
 SECONDS = 4.0, 8.0, 16.0  # for one find, by effort; after that it is told as far as it came
@@ -143,6 +144,9 @@ class Solver:
             if following is None:
                 if self.line.progress(node.state) >= farthest:
                     best, farthest = node, self.line.progress(node.state)
+                if self.bench.effort == EVERYWHERE and self.line.may_end(node.state):
+                    node.end = self.bench.pool.unit
+                    break
                 following = self._turn(node)
                 if following is None:
                     return self._told(best, ended=False)
@@ -200,7 +204,7 @@ class Solver:
         if not options or _patchwork(node):
             return None
         best = options[0]
-        if best.node.end is None and best.worth < GOOD:
+        if best.worth < GOOD and (best.node.end is None or not self.line.end_proves):
             return None
         others = [o for o in options[1:] if o.raw != best.raw]
         lead = lead_of(options)

@@ -66,8 +66,11 @@ def _another_file(view: View, gap: npt.NDArray[np.uint8], at: int, begin: int) -
     sector = view.source.sector_size
     if (at + begin - view.start) % sector == 0:
         return True
-    first = -(at - view.start) % sector
-    if any(bytes(gap[p : p + 3]) == b"ID3" for p in range(first, begin, sector)):
+    # The last frame was believed by its header: the other file may have begun inside it.
+    back = min(MAX_FRAME, at - view.start)
+    data = view.source.read_at(at - back, back) + bytes(gap[: begin + 3])
+    first = -(at - back - view.start) % sector
+    if any(data[p : p + 3] == b"ID3" for p in range(first, back + begin, sector)):
         return True
     head = bytes(gap[begin : begin + 192])
     return b"Xing" in head or b"Info" in head or b"VBRI" in head
