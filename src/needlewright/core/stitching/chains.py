@@ -17,19 +17,22 @@ from needlewright.core.sources.source import Source
 Rows = npt.NDArray[np.uint8]
 MAX_ITEMS = 2_000_000
 BLOCK = 1 << 16
+FLAC_FRAME = 1 << 16  # bytes of a frame, where nothing says how long they are
 
 
 @dataclass(frozen=True, slots=True)
 class Next:
     """`start`: of the item in which the damage lies; at `at`, in bytes of the file, `width` bytes
     must pass `fits`, bool[n] of uint8[n, width]. `magic`: what stands there in most cases, so that
-    it can be searched for."""
+    it can be searched for. `until`: where nothing says at which byte it stands, the last one that
+    it may be at, `at` being the first; then `magic` alone tells."""
 
     start: int
     at: int
     width: int
     fits: Callable[[Rows], npt.NDArray[np.bool_]]
     magic: tuple[bytes, ...] = ()
+    until: int = 0
 
 
 Chain = Callable[[Source, int], Next | None]
@@ -162,8 +165,100 @@ def matroska(source: Source, bad: int) -> Next | None:
     return None if found is None else Next(*found, 4, fits)
 
 
+def gif(source: Source, bad: int) -> Next | None:
+    """Sub-blocks of a picture (GIF89a, 15): all but the last are 255 bytes long."""
+    head = source.read_at(0, 13)
+    at = 13 + (3 << (head[10] & 7) + 1 if len(head) > 10 and head[10] & 0x80 else 0)
+
+    def step(data: _Bytes, at: int) -> int | None:
+        mark = data.get(at, 11)
+        if mark[:1] == b"!":
+            return at + 2
+        if mark[:1] == b"," and len(mark) > 10:
+            return at + 11 + (3 << (mark[9] & 7) + 1 if mark[9] & 0x80 else 0)
+        return at + 1 + mark[0] if mark else None
+
+    def fits(rows: Rows) -> npt.NDArray[np.bool_]:
+        return np.asarray((rows[:, 0] == 0xFF) & (rows[:, 256] == 0xFF) & (rows[:, 512] == 0xFF))
+
+    found = _walked(source, at, bad, step)
+    return None if found is None else Next(*found, 513, fits)
+
+
+def boxes(source: Source, bad: int) -> Next | None:
+    """The fragments of a clip (ISO/IEC 14496-12, 8.8): each states its number."""
+    numbers: list[int] = []
+
+    def step(data: _Bytes, at: int) -> int | None:
+        head = data.get(at, 24)
+        if len(head) < 8 or not head[4:8].isalnum():
+            return None
+        if head[4:8] == b"moof" and head[12:16] == b"mfhd":
+            numbers.append(int.from_bytes(head[20:24], "big"))
+        size = int.from_bytes(head[:4], "big")
+        return at + size if size >= 8 else None
+
+    found = _walked(source, 0, bad, step)
+    if found is None or not numbers:
+        return None
+    following = b"\0\0\0\x10mfhd\0\0\0\0" + (numbers[-1] + 1).to_bytes(4, "big")
+
+    def fits(rows: Rows) -> npt.NDArray[np.bool_]:
+        fragment = _exact(b"moof")(rows) & _exact(following)(rows[:, 4:])
+        return np.asarray(fragment | _exact(b"mdat", b"mfra", b"sidx", b"free")(rows))
+
+    return Next(found[0], found[1] + 4, 20, fits, (b"moof", b"mfra", b"mdat"))
+
+
+def flac(source: Source, bad: int) -> Next | None:
+    """Frames have numbers, no lengths (RFC 9639, 9.1): the next one's header, as far as it is
+    known, may stand anywhere within the longest frame that the stream states."""
+    head = source.read_at(0, 26)
+    most = int.from_bytes(head[15:18], "big") or FLAC_FRAME
+    least = int.from_bytes(head[12:15], "big") or 16
+    at = max(0, bad - 1)  # the walk ends where a frame begins
+    frame = source.read_at(at, 16)
+    if frame[:1] != b"\xff" or len(frame) < 16:
+        return None
+    number, _ = _coded_number(frame, 4)
+    if number is None or frame[1] & 1:
+        return None  # counted by samples: their numbers go on by as many as a frame has
+    # The last frame is as short as need be, and says so in another way.
+    sizes = {frame[2], 0x60 | frame[2] & 15, 0x70 | frame[2] & 15}
+    magic = tuple(frame[:2] + bytes([size, frame[3]]) + _number_coded(number + 1)
+                  for size in sorted(sizes))
+    return Next(at, at + min(least, 16), len(magic[0]), _exact(*magic), magic, at + most)
+
+
+def _coded_number(data: bytes, at: int) -> tuple[int | None, int]:
+    """(number, bytes) as UTF-8 codes it, up to 36 bits."""
+    first = data[at]
+    if first < 0x80:
+        return first, 1
+    length = 8 - (first ^ 0xFF).bit_length()
+    if not 2 <= length <= 7 or at + length > len(data):
+        return None, 0
+    value = first & (0x7F >> length)
+    for byte in data[at + 1 : at + length]:
+        value = value << 6 | byte & 0x3F
+    return value, length
+
+
+def _number_coded(value: int) -> bytes:
+    """A number as UTF-8 would code it."""
+    if value < 0x80:
+        return bytes([value])
+    rest: list[int] = []
+    while value >= 1 << (6 - len(rest) if rest else 6) or not rest:
+        rest.insert(0, 0x80 | value & 0x3F)
+        value >>= 6
+    lead = (0xFF00 >> (len(rest) + 1)) & 0xFF
+    return bytes([lead | value, *rest])
+
+
 CHAINS: dict[str, Chain] = {
-    "png": png, "ogg": ogg, "avi": riff, "flv": flv, "matroska": matroska,
+    "png": png, "ogg": ogg, "avi": riff, "flv": flv, "matroska": matroska, "gif": gif,
+    "flac": flac, "mp4": boxes,
 }
 #: Those in which a checksum stands behind every item.
-CHECKED = frozenset(("png", "ogg"))
+CHECKED = frozenset(("png", "ogg", "flac"))

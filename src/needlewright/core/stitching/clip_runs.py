@@ -59,7 +59,7 @@ class Clip:
     def check(self, cluster: int, number: int) -> float | None:
         """What speaks for the pool's cluster `number` being this one; None: it cannot be."""
         pool = self.bench.pool
-        if not pool.is_free(number) or self.used(number):
+        if not pool.in_line(number) or self.used(number):
             return None
         raw = pool.read(np.array([number]))[0]
         proof = self.index.check(cluster, raw)

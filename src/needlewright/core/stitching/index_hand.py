@@ -132,7 +132,7 @@ class IndexHand(Hand):
         count = 0
         while at + count < self.stop and count < MAX_PIECE:
             number = first + count
-            if not self.pool.is_free(number) or number in used:
+            if not self.pool.in_line(number) or number in used:
                 break
             if count % AT_ONCE == 0:
                 self._bench.rest()

@@ -12,8 +12,11 @@ from needlewright.core.errors import FormatError
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, register
 from needlewright.core.stitching.clip_runs import Clip, Run, placed, told
+from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.index_hand import IndexHand
 from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
+from needlewright.core.stitching.structured import join_structured
+from needlewright.core.stitching.structured_hand import structured_by_hand
 from needlewright.core.structures.bmff import Box, top_level
 from needlewright.core.structures.bmff_samples import read_tracks
 from needlewright.core.structures.view import View
@@ -27,7 +30,7 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
     first = pool.number(broken.start)
     found = _opened(bench, broken)
     if found is None:
-        return None
+        return join_structured(broken, bench)  # in fragments
     clip, stop = found
     head = Run(0, 0, first, 0, 0)
     clip.runs.insert(0, head)
@@ -37,10 +40,10 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
     return told(clip) if len(clip.runs) > 1 else None
 
 
-def _by_hand(broken: Broken, bench: Bench) -> IndexHand | None:
+def _by_hand(broken: Broken, bench: Bench) -> Hand | None:
     found = _opened(bench, broken)
     if found is None:
-        return None
+        return structured_by_hand(broken, bench)
     return IndexHand(*found, head=(bench.pool.number(broken.start),))
 
 

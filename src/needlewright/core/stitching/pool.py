@@ -49,6 +49,7 @@ class Pool:
         self.source, self.unit, self.base = source, unit, base
         self.count = max(0, (source.size - base) // unit)
         self.free = np.ones(self.count, np.bool_)
+        self.blank = np.zeros(self.count, np.bool_)  # nobody's piece, but perhaps in line with one
         for start, stop in owned:
             self._set(int(start), int(stop))
         if area is not None:
@@ -61,7 +62,7 @@ class Pool:
     def _set(self, start: int, stop: int) -> None:
         first = max(0, (start - self.base) // self.unit)
         last = max(0, -(-(stop - self.base) // self.unit))
-        self.free[first:last] = False
+        self.free[first:last] = self.blank[first:last] = False
 
     def number(self, byte: int) -> int:
         """The cluster that `byte` lies in."""
@@ -73,6 +74,11 @@ class Pool:
 
     def is_free(self, number: int) -> bool:
         return 0 <= number < self.count and bool(self.free[number])
+
+    def in_line(self, number: int) -> bool:
+        """Whether a cluster may belong to a file whose other clusters stand around it: headers and
+        indexes are padded with zeros."""
+        return 0 <= number < self.count and bool(self.free[number] or self.blank[number])
 
     def take(self, extents: Sequence[tuple[int | None, int]]) -> None:
         """These bytes are somebody's from now on."""
@@ -99,7 +105,8 @@ class Pool:
                 rows = self.read(numbers)
                 self.classes[numbers] = _classes_of(rows)
             yield self.start(part.stop)
-        self.free[self.classes == Texture.BLANK] = False
+        self.blank = self.free & (self.classes == Texture.BLANK)
+        self.free &= ~self.blank
 
     def marks(self, magic: bytes, back: int = 0) -> list[tuple[int, int]]:
         """(cluster, byte in it) of each place in free clusters where `magic` stands, less `back`;
@@ -173,8 +180,9 @@ class Pool:
         return np.concatenate((behind[::-1], ahead)).astype(np.int64)
 
     def run(self, number: int, most: int) -> int:
-        """How many free clusters, `most` at the utmost, stand behind one another from `number`."""
-        part = self.free[number : number + most]
+        """How many clusters, `most` at the utmost, stand behind one another from `number` that are
+        free, or blank and nobody's."""
+        part = self.free[number : number + most] | self.blank[number : number + most]
         taken = np.flatnonzero(~part)
         return int(taken[0]) if taken.size else int(part.size)
 

@@ -90,7 +90,9 @@ def joined_on(bench: Bench, form: Format, here: Reached) -> Joined | None:
         if more is None:
             break
         at = sum(count for _, count in more.clusters[:-1]) * pool.unit
-        word = SeamWord.PROVEN if alone and form.name in CHECKED else SeamWord.LIKELY
+        # Of frames all are decoded later: a seam that they do not bear out makes nothing whole.
+        sure = alone and (form.name in CHECKED or form.decoder == "CLIP")
+        word = SeamWord.PROVEN if sure else SeamWord.LIKELY
         seams.append(Seam(at, word, (
             reason_of(form, more, at), *((Reason("only-place"),) if alone else ()))))
         here = more
@@ -158,7 +160,8 @@ def tries(bench: Bench, form: Format, here: Reached) -> Iterator[tuple[int, Reac
     if expected is None:
         return
     low = max(1, expected.start // unit)  # the item's own head may be behind the seam
-    high = min(expected.at + expected.width - 1, thread.size) // unit
+    reach = max(expected.until, expected.at)
+    high = min(reach + expected.width - 1, thread.size) // unit
     if expected.start % unit > unit - 16:
         low += 1
     cuts = list(range(high, low - 1, -1))[:MAX_CUTS]
@@ -174,7 +177,8 @@ def tries(bench: Bench, form: Format, here: Reached) -> Iterator[tuple[int, Reac
             trials += 1
             tried = reached(bench, form, (
                 *_cut(here.clusters, edge), (begin, in_line(bench, begin))))
-            short = tried is None or tried.far <= bad or tried.far + ITEM_HEAD < expected.at
+            short = tried is None or tried.far <= bad or (
+                tried.far + ITEM_HEAD < (bad + 1 if expected.until else expected.at))
             if tried is None or (short and not tried.ended):
                 continue
             yield number, tried
@@ -214,6 +218,8 @@ def _best(bench: Bench, form: Format, found: dict[int, list[Reached]],
 def _candidates(bench: Bench, here: Reached, expected: Next) -> list[tuple[int, int]]:
     """(cluster of the file, cluster of the pool that has there what is expected), nearest first."""
     pool = bench.pool
+    if expected.until:
+        return _somewhere(bench, here, expected)
     target, inside = divmod(expected.at, pool.unit)
     last, count = here.clusters[-1]
     origin = last + min(count, max(1, here.at // pool.unit - sum(
@@ -227,6 +233,18 @@ def _candidates(bench: Bench, here: Reached, expected: Next) -> list[tuple[int, 
         numbers = near[expected.fits(rows)]
     key = np.where(numbers >= origin, numbers - origin, 2 * (origin - numbers))
     return [(target, int(n)) for n in numbers[np.argsort(key, kind="stable")]]
+
+
+def _somewhere(bench: Bench, here: Reached, expected: Next) -> list[tuple[int, int]]:
+    """The same where only the range is known that the next item begins in: each cluster that has
+    one may be each of the file's that this leads to."""
+    unit = bench.pool.unit
+    origin = here.clusters[-1][0]
+    found = {(n, at) for magic in expected.magic for n, at in bench.pool.marks(magic)}
+    out = [(target, n) for n, at in found
+           for target in range(expected.at // unit, expected.until // unit + 1)
+           if expected.at <= target * unit + at <= expected.until]
+    return sorted(out, key=lambda o: (abs(o[1] - origin), o[0]))[:MAX_TRIALS]
 
 
 def _cut(clusters: tuple[tuple[int, int], ...], cut: int) -> tuple[tuple[int, int], ...]:
