@@ -31,6 +31,7 @@ from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import REFUSED, Bench, Broken, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool, voted_grid
 from needlewright.core.stitching.solving import Rounds
+from needlewright.core.stitching.team import Alone
 from needlewright.demo import clips, photos, scenes
 from needlewright.wording import seams as wording
 from needlewright.wording.bag import words_for
@@ -134,14 +135,15 @@ class PoolTest(unittest.TestCase):
         list(pool.look())
         self.assertFalse(pool.free[:6].any() or pool.free[9])
         self.assertEqual(pool.nearest(12, 6).tolist(), [10, 11, 13, 14, 15, 16])
-        self.assertEqual(pool.run(6, 9), 3)
+        self.assertEqual(pool.run(6, 9), 9)  # a blank one may stand in line
+        self.assertTrue(pool.in_line(9) and not pool.in_line(2))
         pool.take([(20 * UNIT, 3 * UNIT - 1)])
         self.assertEqual([n for n in range(19, 24) if pool.is_free(n)], [19, 23])
 
 
     def test_only_what_is_proven_leaves_the_pool(self):
         pool = Pool(MemorySource(bytes(8 * UNIT)), UNIT, 0, np.zeros((0, 2), np.int64))
-        rounds = Rounds(pool, [], threading.Event())
+        rounds = Rounds(pool, [], threading.Event(), Alone(pool, threading.Event()))
         for at, word in ((0, SeamWord.LIKELY), (3, SeamWord.PROVEN)):
             rounds.keep(Joined(((at * UNIT, 2 * UNIT),), (Seam(UNIT, word),), True))
         self.assertEqual(np.flatnonzero(~pool.free).tolist(), [3, 4])

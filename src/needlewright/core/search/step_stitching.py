@@ -16,12 +16,9 @@ import numpy as np
 from needlewright.core.checks.decoding import (
     FRAMES,
     LOOK,
-    STRETCH,
     DecodeReport,
-    DecodeRequest,
-    DecoderPool,
 )
-from needlewright.core.errors import FormatError
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.search.carving import chosen_formats, follow
 from needlewright.core.search.deciding import all_frames, first_question
 from needlewright.core.search.events import Ending, Event, Finished, Found, Progress, Rechecked
@@ -30,10 +27,13 @@ from needlewright.core.search.pieces_pool import pools_of
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.search.stitched import STEP, StitchedCase, stitched, with_rest
 from needlewright.core.sources.pieces import PiecedSource
-from needlewright.core.stitching.base import Broken, Extents, Joined, joiner_for
+from needlewright.core.stitching.base import Broken, Joined, joiner_for
+from needlewright.core.stitching.crew import Crew
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.solving import Rounds, easy_first
 from needlewright.core.stitching.structured import form_of
+from needlewright.core.stitching.team import Alone, Team
+from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.base import cut
 
@@ -60,10 +60,14 @@ def run(context: Context) -> Iterator[Event]:
 class _Stitching:
     def __init__(self, context: Context) -> None:
         self.context = context
-        self._trials: DecoderPool[int] = DecoderPool(1)
+        self._team: Team | None = None
+        self._decodes = TrialDecodes(context.source, context.stop)
 
     def close(self) -> None:
-        self._trials.close()
+        self._decodes.close()
+        if self._team is not None:
+            self._team.close()
+            self._team = None
 
     def run(self) -> Iterator[Event]:
         origins = {b.number: b for b in _wanted(self.context)}
@@ -91,10 +95,11 @@ class _Stitching:
 
     def _rounds(self, pool: Pool, mine: list[Broken], origins: dict[int, BrokenFind], index: int,
                 count: int) -> Iterator[Event]:
-        rounds = Rounds(pool, easy_first(mine), self.context.stop, self._decodes)
+        self._team = self._gathered(pool, len(mine))
+        rounds = Rounds(pool, easy_first(mine), self.context.stop, self._team)
         total = len(mine)
         for solved in rounds.run():
-            if solved.joined is not None:
+            if solved.broken is not None and solved.joined is not None:
                 yield from self._told(origins[solved.broken.number], solved.joined, pool, rounds)
             yield from self._settled(0.0)
             done = 1 - len(rounds.waiting) / max(1, total)
@@ -102,17 +107,14 @@ class _Stitching:
             part = LOOK_SHARE + (1 - LOOK_SHARE) * max(done, tried)
             yield replace(self._progress((index + part) / count),
                           waiting=len(rounds.waiting), solved=rounds.solved)
+        self.close()
 
-    def _decodes(self, extents: Extents, start: float, stop: float) -> bool:
-        """Whether the frames of a clip from second `start` to `stop` decode; waits for it."""
-        thread = PiecedSource(self.context.source, extents)
-        request = DecodeRequest(thread, ((0, thread.size),), "CLIP", 0, task=STRETCH,
-                                seconds=start, until=stop)
-        self._trials.submit(0, request)
-        while not self.context.stop.is_set():
-            for _, report in self._trials.results(0.1):
-                return report.ok
-        raise Interrupted
+    def _gathered(self, pool: Pool, finds: int) -> Team:
+        """Processes of their own where the medium can be opened by them."""
+        try:
+            return Crew(pool, finds)
+        except SourceError:
+            return Alone(pool, self.context.stop, self._decodes)
 
     def _told(self, origin: BrokenFind, joined: Joined, pool: Pool,
               rounds: Rounds) -> Iterator[Event]:
@@ -145,6 +147,8 @@ class _Stitching:
 
     def _settled(self, wait_s: float) -> Iterator[Event]:
         context = self.context
+        if self._team is not None:
+            self._team.look_after()
         for case, report in context.decoders.results(wait_s):
             assert isinstance(case, StitchedCase) and case.thread is not None
             if case.task == LOOK:

@@ -46,12 +46,14 @@ class Broken:
 @dataclass(frozen=True, slots=True)
 class Bench:
     """What a joiner works with. `effort`: 0 looks near, 1 farther, 2 everywhere. `decodes`: whether
-    the frames of a clip, given by its extents, decode from one second to another."""
+    the frames of a clip, given by its extents, decode from one second to another. `patience`: part
+    of the usual time that is to be spent."""
 
     pool: Pool
     stop: StopSignal
     effort: int = 0
     decodes: Callable[[Extents, float, float], bool] | None = None
+    patience: float = 1.0
 
     def rest(self) -> None:
         """Raise Interrupted when told to stop."""

@@ -131,7 +131,7 @@ class Solver:
     def solve(self, head: list[int], state: Any, end: int | None = None) -> Joined | None:
         """Go on from `head`, the clusters of the header, at whose end the line stands at `state`.
         """
-        self._until = time.monotonic() + SECONDS[self.bench.effort]
+        self._until = time.monotonic() + SECONDS[self.bench.effort] * self.bench.patience
         node: Node | None = None
         for depth, number in enumerate(head):
             node = Node(number, None, node, depth, 0.0)

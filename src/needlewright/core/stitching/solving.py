@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.finds import SeamWord
-from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
+from needlewright.core.stitching.base import Broken, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
-from needlewright.core.stopping import StopSignal
+from needlewright.core.stitching.team import Team
+from needlewright.core.stopping import Interrupted, StopSignal
 
 EFFORTS = (0, 1, 2)  # how far a round looks; the last one again while anything comes of it
 MAX_ROUNDS = 4
+WAIT_S = 0.05
+IN_VAIN = 24  # finds in a row of which nothing came: the next ones are tried for a shorter time
+HASTE = 0.12  # of the usual time
 
 
 @dataclass(frozen=True, slots=True)
 class Solved:
-    """What came of one find; `joined` is None where nothing did."""
+    """What came of one find; `joined` is None where nothing did. `broken` is None where nothing is
+    told but that work goes on."""
 
-    broken: Broken
+    broken: Broken | None
     joined: Joined | None
 
 
@@ -31,9 +35,10 @@ class Rounds:
     pool: Pool
     waiting: list[Broken]
     stop: StopSignal
-    decodes: Callable[[Extents, float, float], bool] | None = None
+    team: Team
     solved: int = 0
     taken: int = 0  # of all rounds, finds that were tried
+    in_vain: int = 0  # of late, in a row
     _best: dict[int, Joined] = field(default_factory=dict)
 
     def keep(self, joined: Joined) -> None:
@@ -41,7 +46,9 @@ class Rounds:
         else's from now on."""
         if all(seam.word is SeamWord.PROVEN for seam in joined.seams):
             self.pool.take(joined.extents)
+            self.team.take(joined.extents)
         self.solved += 1
+        self.in_vain = 0
 
     def run(self) -> Iterator[Solved]:
         """What comes of each find: at once what ends, at last how far the others came."""
@@ -49,36 +56,46 @@ class Rounds:
         for number in range(MAX_ROUNDS):
             effort = EFFORTS[min(number, len(EFFORTS) - 1)]
             before = self.pool.revision
-            for broken in list(self.waiting):
-                if tried.get(broken.number) == (effort, self.pool.revision):
-                    continue
-                tried[broken.number] = effort, self.pool.revision
-                joined = self._joined(broken, effort)
-                self.taken += 1
-                if joined is not None and joined.ended:
-                    self.waiting.remove(broken)
-                    yield Solved(broken, joined)
-                elif joined is not None:
-                    self._best[broken.number] = joined
-                else:
-                    yield Solved(broken, None)
+            yield from self._round(effort, tried)
             if not self.waiting or (effort == EFFORTS[-1] and self.pool.revision == before):
                 break
         for broken in self.waiting:
             yield Solved(broken, self._best.get(broken.number))
 
-    def _joined(self, broken: Broken, effort: int) -> Joined | None:
-        joiner = joiner_for(broken.format)
-        if joiner is None:
-            return None
-        try:
-            return joiner.join(broken, Bench(self.pool, self.stop, effort, self.decodes))
-        except SourceError as error:
-            if error.code != "source-range":
-                raise  # the medium is gone
-            return None
-        except FormatError:
-            return None
+    def _round(self, effort: int, tried: dict[int, tuple[int, int]]) -> Iterator[Solved]:
+        todo = [b for b in self.waiting if tried.get(b.number) != (effort, self.pool.revision)]
+        todo.reverse()
+        out, self.in_vain = 0, 0
+        while todo or out:
+            if self.stop.is_set():
+                raise Interrupted
+            while todo and self.team.room:
+                broken = todo.pop()
+                tried[broken.number] = effort, self.pool.revision
+                self.team.give(broken, effort, HASTE if self.in_vain >= IN_VAIN else 1.0)
+                out += 1
+            done = self.team.results(WAIT_S)
+            out -= len(done)
+            for broken, joined in done:
+                yield self._settled(broken, joined)
+            if not done:
+                yield Solved(None, None)
+
+    def _settled(self, broken: Broken, joined: Joined | None) -> Solved:
+        self.taken += 1
+        self.in_vain += 1
+        if joined is not None and joined.ended and self._still_free(broken, joined):
+            self.waiting.remove(broken)
+            return Solved(broken, joined)
+        if joined is not None and not joined.ended:
+            self._best[broken.number] = joined
+            return Solved(None, None)
+        return Solved(broken, None)
+
+    def _still_free(self, broken: Broken, joined: Joined) -> bool:
+        """Whether nobody has taken a piece of it meanwhile: two may be joined at once."""
+        return all(self.pool.in_line(self.pool.number(offset)) for offset, _ in joined.extents
+                   if offset is not None and offset != broken.start)
 
 
 def easy_first(finds: Sequence[Broken]) -> list[Broken]:

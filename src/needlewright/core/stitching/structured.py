@@ -81,7 +81,7 @@ def joined_on(bench: Bench, form: Format, here: Reached) -> Joined | None:
     """Piece by piece from `here` on, as far as it goes."""
     pool = bench.pool
     seams: list[Seam] = []
-    until = time.monotonic() + MAX_SECONDS
+    until = time.monotonic() + MAX_SECONDS * bench.patience
     for _ in range(MAX_PIECES):
         bench.rest()
         if time.monotonic() > until:
