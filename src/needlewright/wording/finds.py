@@ -11,11 +11,12 @@ from needlewright.wording import units, volumes
 KINDS = {
     "photo": "photos", "video": "clips", "audio": "sound", "document": "documents",
     "message": "messages", "contact": "contacts", "call": "calls", "note": "notes",
-    "other": "other",
+    "other": "other", "scrap": "scraps",
 }
 KIND_ONE = {
     "photo": "photo", "video": "clip", "audio": "sound", "document": "document",
     "message": "message", "contact": "contact", "call": "call", "note": "note", "other": "file",
+    "scrap": "scrap",
 }
 EXPOSURE = ("exposure", "aperture", "sensitivity", "focal length")  # read as one line
 STEPS = {
@@ -126,6 +127,8 @@ def group_head(order: str, key: str | None, start: int, stop: int) -> str:
     """The head of a group of finds in an order; without a key, of a stretch of the medium."""
     if key is None:
         return f"no folder known, {units.stretch(start, stop)}"
+    if key == "scraps":
+        return "Scraps: pieces without a beginning, material for stitching"
     if key.startswith("kept:"):
         return volumes.KEPT_HEADS.get(key[5:], key[5:])
     if key.startswith("in:"):

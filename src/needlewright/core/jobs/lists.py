@@ -11,8 +11,9 @@ from needlewright.core.jobs.rows import Filter, FindRow
 KEPT_FIRST = ("CASE f.kept WHEN 'trash' THEN 0 WHEN 'phone-trash' THEN 1"
               " WHEN 'gallery-trash' THEN 2 WHEN 'version' THEN 3 WHEN 'unfinished' THEN 4"
               " WHEN 'hidden' THEN 5 ELSE 6 END")
+SCRAPS_LAST = "f.kind = 'scrap'"
 ORDERS = {
-    "origin": f"f.source, {KEPT_FIRST}, f.folder IS NULL, f.folder, f.start",
+    "origin": f"f.source, {SCRAPS_LAST}, {KEPT_FIRST}, f.folder IS NULL, f.folder, f.start",
     "name": "f.name IS NULL, f.name, f.id",
     "found": "f.id", "size": "f.size DESC, f.id",
     "taken": "coalesce(f.taken, f.modified) IS NULL, coalesce(f.taken, f.modified), f.id",
@@ -21,7 +22,8 @@ ORDERS = {
 }
 # What finds are grouped by in an order: SQL that gives one text a group.
 GROUPS = {
-    "origin": "CASE WHEN f.kept <> '' THEN 'kept:' || f.kept WHEN f.folder IS NOT NULL"
+    "origin": "CASE WHEN f.kind = 'scrap' THEN 'scraps' WHEN f.kept <> '' THEN 'kept:' || f.kept"
+              " WHEN f.folder IS NOT NULL"
               " THEN 'in:' || f.folder END",
     "taken": "coalesce(substr(coalesce(f.taken, f.modified), 1, 10), '')",
     "camera": "coalesce(f.camera, '')", "kind": "f.kind", "grade": "f.grade",
@@ -30,10 +32,11 @@ GROUPS = {
 VOLUME = ("(SELECT {told} FROM volumes v WHERE v.source = f.source AND v.start <= f.start"
           " ORDER BY v.start DESC LIMIT 1)")
 VOLUME_NAME = "coalesce(nullif(v.label, ''), v.kind)"
-ORDER_BY_VOLUME = (f"f.source, {KEPT_FIRST}, {VOLUME.format(told='v.start')}, f.folder IS NULL,"
-                   " f.folder, f.start")
+ORDER_BY_VOLUME = (f"f.source, {SCRAPS_LAST}, {KEPT_FIRST}, {VOLUME.format(told='v.start')},"
+                   " f.folder IS NULL, f.folder, f.start")
 GROUP_BY_VOLUME = (
-    "CASE WHEN f.kept <> '' THEN 'kept:' || f.kept WHEN f.folder IS NOT NULL THEN 'in:' || f.folder"
+    "CASE WHEN f.kind = 'scrap' THEN 'scraps' WHEN f.kept <> '' THEN 'kept:' || f.kept"
+    " WHEN f.folder IS NOT NULL THEN 'in:' || f.folder"
     f" || char(10) || coalesce({VOLUME.format(told=VOLUME_NAME)}, '')"
     " END")
 FIND_COLUMNS = (

@@ -61,6 +61,12 @@ def claim_of(find: Find) -> str:
     return f"{find.record.at}:{find.path}"
 
 
+def joined_claim(find: Find) -> str:
+    """What tells apart what the program put together and what a person did."""
+    by_hand = any(reason.code == "by-hand" for seam in find.seams for reason in seam.reasons)
+    return BY_HAND if by_hand else STITCHED
+
+
 def worth(grade: Grade, share: float, size: int) -> tuple[int, float, int]:
     return BEST_LAST.index(grade), share, size
 
@@ -101,12 +107,11 @@ def _stitched(find: Find, standing: Sequence[Standing]) -> Decision:
     if named is not None and named.record is not None:
         find = replace(find, name=named.name, path=named.path, removed=named.removed,
                        record=replace(named.record, claim=False))
-    by_hand = any(reason.code == "by-hand" for seam in find.seams for reason in seam.reasons)
-    claim = BY_HAND if by_hand else STITCHED
+    claim = joined_claim(find)
     before = next((s for s in standing if s.claim == claim), None)
     if before is None:
         return Decision(Act.ADD, find, claim=claim)
-    if by_hand or worth(find.grade, find.share, find.size) >= worth(
+    if claim == BY_HAND or worth(find.grade, find.share, find.size) >= worth(
             before.grade, before.share, before.size):
         return Decision(Act.REPLACE, find, before.number)
     return Decision(Act.KEEP, find, before.number)

@@ -28,14 +28,16 @@ from needlewright.core.finds import (
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.database import Database
 from needlewright.core.jobs.merging import (
+    BY_HAND,
     STITCHED,
     Act,
     Standing,
     is_same,
+    joined_claim,
     settle,
     with_record,
 )
-from needlewright.core.walks import Check, Outcome
+from needlewright.core.walks import Check, Kind, Outcome
 
 COLUMNS = (
     "source", "key", "kind", "format", "extension", "start", "size", "grade", "share", "name",
@@ -82,6 +84,8 @@ class FindWriter:
             return []
         if decision.act is Act.ADD:
             number = self._insert(source, decision.find, decision.claim)
+            if number is not None and find.seams and find.grade is Grade.WHOLE:
+                self._drop_found_scraps(number, find)
         else:
             self._replace(source, decision.find, decision.number, keep_pictures=False)
         return [] if number is None else [(number, decision.find)]
@@ -108,8 +112,8 @@ class FindWriter:
     def _itself(self, find: Find, standing: Sequence[Standing]) -> Standing | None:
         """The earlier version of `find` among what stands in its place."""
         if find.joined_from is not None:
-            return next((s for s in standing if s.claim == STITCHED), None)
-        standing = [s for s in standing if s.claim != STITCHED]
+            return next((s for s in standing if s.claim == joined_claim(find)), None)
+        standing = [s for s in standing if s.claim not in (STITCHED, BY_HAND)]
         if find.record is not None:
             own = [s for s in standing if is_same(find, s)]
             return own[0] if own else None
@@ -216,7 +220,21 @@ class FindWriter:
             " AND f.grade = ? AND f.start < ?"
             " AND f.id NOT IN (SELECT find FROM reviews)",
             (number, INSIDE, Grade.REMNANT, find.start + find.size))
-        for scrap, source, size, kind, grade, by in inside:
+        self._drop(inside)
+        self._drop_found_scraps(number, find)
+
+    def _drop_found_scraps(self, number: int, find: Find) -> None:
+        """Scraps that lie in a whole file are told no more: they have found it."""
+        for offset, length in find.extents:
+            if offset is not None and find.seams:
+                self._drop(self._database.rows(
+                    "SELECT id, source, size, kind, grade, found_by FROM finds WHERE kind = ?"
+                    " AND start >= ? AND start < ? AND source = (SELECT source FROM finds"
+                    " WHERE id = ?) AND id NOT IN (SELECT find FROM reviews)",
+                    (Kind.SCRAP, offset, offset + length, number)))
+
+    def _drop(self, rows: Sequence[tuple[Any, ...]]) -> None:
+        for scrap, source, size, kind, grade, by in rows:
             self._database.run("DELETE FROM finds WHERE id = ?", (scrap,))
             self._tally(source, by.split(",")[0], kind, grade, -1, -size)
             self._drop_pictures(scrap)

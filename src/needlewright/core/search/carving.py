@@ -54,8 +54,8 @@ def chosen_formats(plan: Plan) -> tuple[Format, ...]:
 
 
 def kinds_of(form: Format) -> frozenset[Kind]:
-    """The kinds that finds of this format may have."""
-    return frozenset(v.kind for v in (form.plain, *form.variants))
+    """The kinds that finds of this format may have; scraps are no kind that anybody looks for."""
+    return frozenset(v.kind for v in (form.plain, *form.variants)) - {Kind.SCRAP}
 
 
 def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:

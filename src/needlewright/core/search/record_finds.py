@@ -11,13 +11,14 @@ from needlewright.core.checks.grading import AGAINST, PROOF, Grade
 from needlewright.core.contents import Content, Inline, Packed, Stretches
 from needlewright.core.finds import Find, Record
 from needlewright.core.formats.recognising import kind_of_name
+from needlewright.core.formats.registry import formats
 from needlewright.core.search.deciding import Case, find_of
 from needlewright.core.search.keeping import Kept
 from needlewright.core.search.placing import Fate, Placing, shifted
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.volumes.base import CodedParts, Entry, Placed
 from needlewright.core.volumes.stamps import Stamp
-from needlewright.core.walks import Break, Check, Facts, Outcome, Part
+from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Part, Variant
 
 OF_NAMES = frozenset({"letter-guessed", "letter-lost", "name-cut", "name-lost", "folder-lost",
                       "name-likely", "record-reused"})
@@ -37,6 +38,12 @@ class RecordCase(Case):
     kept: Kept | None = None
     number: int = 0
     exact: bool = False  # its extents are exact, and no other removed file claims any of them
+
+    @property
+    def variant(self) -> Variant:
+        """A file that a record begins is no scrap, whatever its first bytes are."""
+        made = self.walk.variant
+        return formats()[self.form].plain if made is None or made.kind is Kind.SCRAP else made
 
 
 def record_of(entry: Entry, base: int, kept: Kept | None, *, gone: bool = False,

@@ -58,6 +58,7 @@ from needlewright.core.search.spans import (
 from needlewright.core.sources.careful import read_around
 from needlewright.core.sources.source import Span
 from needlewright.core.stopping import Interrupted
+from needlewright.core.walks import Kind
 
 NAME = "signatures"
 BLOCK_BYTES = 1 << 19  # read at once, into one buffer that is used again and stays in the cache
@@ -261,7 +262,8 @@ def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[
     except FormatError:
         return
     case = Case(walk, form.name, state.claims.parent(start))
-    if context.plan.kinds and case.variant.kind not in context.plan.kinds:
+    kind = form.kind if case.variant.kind is Kind.SCRAP else case.variant.kind
+    if context.plan.kinds and kind not in context.plan.kinds:
         state.claims.add(walk, case.variant.name, state.step)
         return
     state.claims.add(walk, case.variant.name, state.step)

@@ -173,6 +173,8 @@ class Solver:
                                      or best.standing < mine.standing + CLEAR):
                 return straight
         options = self.options(node, straight)
+        if options and self.line.may_end(node.state) and lead_of(options) < CLEAR:
+            return None  # that it ends here is as likely
         return self._chosen(node, options)
 
     def _remember(self, ratio: float, node: Node, taken: int) -> None:

@@ -22,6 +22,7 @@ AHEAD = 0.2  # what clusters in line behind a seam count: they go on from each o
 UNKNOWN = 1 << 44  # bytes of a stream whose size nobody states
 MAX_SKIP = 1 << 24
 SECTOR, LEAST_PADDING = 512, 4  # bytes
+LEAST_HEADS = 3  # packets in a cluster in which a file ends without padding
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +121,8 @@ class StreamLine(Line):
             if packet is None or not 0 < packet.size <= MAX_SKIP:
                 return self._ending(state, data, at, nats, heads, memory)
             nats += packet.nats
-            at, memory, heads = at + packet.size, packet.memory, heads + 1
+            heads += at >= before  # the others were this file's already
+            at, memory = at + packet.size, packet.memory
         if last and left is not None:
             return Step(nats, 0, State(0, b"", memory, state.done + left), left)
         carry = data[at:] if at < len(data) else b""
@@ -138,6 +140,6 @@ class StreamLine(Line):
         padding = data[at : before + -(-end // SECTOR) * SECTOR]
         if len(padding) >= LEAST_PADDING and not any(padding):
             nats += FIRST  # as drivers fill the last sector of a file
-        elif heads == 0:
+        elif heads < LEAST_HEADS:
             return Step(REFUSED, 0, state)
         return Step(nats, 0, State(0, b"", memory, state.done + end), end)
