@@ -77,25 +77,33 @@ class Rounds:
             done = self.team.results(WAIT_S)
             out -= len(done)
             for broken, joined in done:
-                yield self._settled(broken, joined)
+                yield self._settled(broken, joined, effort)
             if not done:
                 yield Solved(None, None)
 
-    def _settled(self, broken: Broken, joined: Joined | None) -> Solved:
+    def _settled(self, broken: Broken, joined: Joined | None, effort: int) -> Solved:
         self.taken += 1
         self.in_vain += 1
-        if joined is not None and joined.ended and self._still_free(broken, joined):
+        if joined is None:
+            return Solved(broken, None)
+        proven = joined.ended and not _doubts(joined)
+        if proven and self._still_free(broken, joined):
             self.waiting.remove(broken)
             return Solved(broken, joined)
-        if joined is not None and not joined.ended:
+        # What is no more than likely may be proven by pieces farther away.
+        before = self._best.get(broken.number)
+        if before is None or (joined.ended, -_doubts(joined)) > (before.ended, -_doubts(before)):
             self._best[broken.number] = joined
-            return Solved(None, None)
-        return Solved(broken, None)
+        return Solved(None, None)
 
     def _still_free(self, broken: Broken, joined: Joined) -> bool:
         """Whether nobody has taken a piece of it meanwhile: two may be joined at once."""
         return all(self.pool.in_line(self.pool.number(offset)) for offset, _ in joined.extents
                    if offset is not None and offset != broken.start)
+
+
+def _doubts(joined: Joined) -> int:
+    return sum(seam.word is not SeamWord.PROVEN for seam in joined.seams)
 
 
 def easy_first(finds: Sequence[Broken]) -> list[Broken]:
