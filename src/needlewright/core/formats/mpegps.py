@@ -54,6 +54,14 @@ def _last_clock(view: View, stop: int) -> int | None:
     return _clock(data[at:]) if at >= 0 else None
 
 
+def _sure_until(view: View, stop: int) -> int:
+    """Bytes before this are the stream's own: up to the last pack, behind which another begins."""
+    start = max(view.start, stop - MAX_PACKET)
+    back = view.source.read_at(start, stop - start)
+    at = back.rfind(PACK)
+    return max(view.start, stop - len(back) + max(0, at))
+
+
 def _resumes(view: View, at: int) -> int | None:
     """Where behind damage at `at` the same stream goes on, or None: its clock tells."""
     before = _last_clock(view, at)
@@ -110,7 +118,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         checks=(structure(problem, start, len(parts)), samples,
                 # The end code is optional: without one, the last packet's end has to do.
                 cut_check() if cut else end_mark(problem is None, counted=why != PACKS_END)),
-        verified=None if problem is None else max(start, problem.offset - MAX_PACKET),
+        verified=None if problem is None else _sure_until(view, problem.offset),
         variant=None if begins else SCRAP)
 
 

@@ -283,6 +283,7 @@ class Solver:
             best = sorted(best, key=lambda b: -b[0])[:most]
         found = []
         for _, number, raw in best:
+            self.bench.rest()
             option = self._followed(node, number, np.frombuffer(raw, np.uint8))
             if option is not None:
                 bonus = NEXT_FREE if number == behind else 0.0
