@@ -54,6 +54,28 @@ def settle(window: MainWindow) -> None:
     wait(lambda: all(window.thumbnails.get(i) is not None for i in wanted))
 
 
+def _joining(window: MainWindow, folder: Path, place: Path) -> None:
+    """The bench: a photo's seam in light, a clip's thread in dark."""
+    with Job(place, read_only=True) as job:
+        numbers = {row.name: row.id for row in job.matching()}
+    window.show_station(MENDING)
+    bench = window.session.joining
+    wait(lambda: window.mending.pictured)
+    window.mending.work_on(numbers["BF_0251.JPG"])
+    wait(lambda: bench.standing is not None and window.mending.pictured)
+    shoot(window, folder, "mending-light")
+    window.toggle_dark()
+    window.mending.work_on(numbers["BF_0260.MP4"])
+    wait(lambda: bench.standing is not None and window.mending.pictured)
+    window.mending.join()
+    wait(lambda: bench.standing is not None and len(bench.standing.pieces) > 1
+         and window.mending.pictured)
+    shoot(window, folder, "mending-dark")
+    bench.undo()
+    wait(lambda: not bench.busy and window.mending.pictured)
+    window.toggle_dark()
+
+
 def main(folder: Path) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     image = build()
@@ -71,7 +93,7 @@ def main(folder: Path) -> None:
         window.show_station(FINDS)
         shoot(window, folder, "finds-empty")
         window.show_station(SEARCH)
-        session.begin_search(Plan(tuple(steps())))
+        session.begin_search(Plan(tuple(name for name in steps() if name != "stitching")))
         wait(lambda: len(session.just_found) >= 5 or not session.searching)
         wait(lambda: all(window.thumbnails.get(i) is not None for i in session.just_found)
              or not session.searching)
@@ -82,6 +104,10 @@ def main(folder: Path) -> None:
             QApplication.processEvents()
         dialog.grab().save(str(folder / "search-formats.png"))
         dialog.close()
+        wait(lambda: not session.searching)
+        _joining(window, folder, place / "otter survey")
+        window.show_station(SEARCH)
+        session.begin_search(Plan(("stitching",)))
         wait(lambda: not session.searching)
         window.show_station(FINDS)
         with Job(place / "otter survey", read_only=True) as job:
@@ -99,8 +125,6 @@ def main(folder: Path) -> None:
         shoot(window, folder, "full-view")
         window.finds.close_full()
         _clip(window, folder)
-        window.show_station(MENDING)
-        shoot(window, folder, "mending-light")
         window.show_station(DELIVERY)
         window.delivery.choose_folder(place / "for the client")
         shoot(window, folder, "delivery-light")
