@@ -53,6 +53,7 @@ SENTENCES = {
                            "read is shown.",
     "job-on-source": "{path} lies on the medium that is being recovered, and nothing may be "
                      "written there; choose another disk for it.",
+    "source-elsewhere": "The medium cannot be opened by another process.",
     "source-silent": "{path} did not open within {seconds} seconds.",
     "other-medium": "{path} is another medium than the one that {image} was begun from; nothing "
                     "was read into it.",

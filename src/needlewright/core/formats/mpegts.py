@@ -24,6 +24,7 @@ BLOCK_PACKETS = 20_000
 MIN_PACKETS = 32
 LOOK_AHEAD_BYTES = 4 << 20
 SURE_PACKETS = 16
+CLUSTER = 4096  # bytes: files begin at multiples of it, or nearly all of them
 NULL, PAT = 0x1FFF, 0
 OPENING = (0x4000, 0x4011)  # PAT and SDT, at the start of a unit
 TS = Variant("ts", "ts", Kind.VIDEO, "CLIP")
@@ -102,12 +103,23 @@ def _cut_short(state: _State) -> bool:
     return head[0] == SYNC and not head[1] & 0x80 and pid != NULL and state.known(pid)
 
 
+def _inside_stream(source: Source, state: _State, counted: bool) -> bool:
+    """Whether packets stand in step before the first one: then a table within a stream looks like a
+    beginning. Another file may end there, exactly at the end of its last cluster."""
+    start, step = state.at, state.step
+    if start < 2 * step or (start % CLUSTER == 0 and not counted):
+        return False
+    before = source.read_at(start - 2 * step + state.shift, step + 1)
+    return len(before) == step + 1 and before[0] == before[step] == SYNC
+
+
 def walk(source: Source, start: int, stop: int) -> Walk:
     """Follow the stream at `start`, never past `stop`; FormatError if none begins there."""
     view, parts = View(source, start, stop), Parts()
     plain = view.take(start, 1)[0] == SYNC and view.take(start + 188, 1)[0] == SYNC
     state = _State(view, 188, 0, start) if plain else _State(view, 192, 4, start)
-    if start % source.sector_size and view.take(start + state.shift + 3, 1)[0] & 15:
+    counted = view.take(start + state.shift + 3, 1)[0] & 15 != 0
+    if (counted and start % source.sector_size) or _inside_stream(source, state, counted):
         raise FormatError("begins-inside-stream", offset=start)  # its tables were counted before
     _follow(state)
     if state.packets < MIN_PACKETS or not state.known(PAT):

@@ -117,6 +117,7 @@ class Line(ABC):
         """Whether the file may end here, exactly behind a cluster, with nothing that says so."""
         return False
 
+    proves: ClassVar[bool] = True  # whether a clear lead leaves no doubt
     end_proves: ClassVar[bool] = True  # whether an end of its own speaks for what leads to it
     slow: ClassVar[int] = 1  # how many times fewer candidates are tried at a time
     doubt: ClassVar[float] = 0.5  # of the usual likeness: above it what stands in line is taken

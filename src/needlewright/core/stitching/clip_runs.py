@@ -16,6 +16,8 @@ from needlewright.core.stitching.base import Bench, Joined, Reason, Seam, SeamWo
 from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
 
 NEAR, EVERYWHERE = 4096, 1 << 40
+SECTOR, LEAST_PADDING = 512, 8  # bytes
+MOST_UNTOLD, MOST_CLOSING = 6, 8  # clusters at the end that nothing tells of; pieces tried for them
 MISSES = 24  # anchors in a row that are nowhere, before the rest is given up
 MAX_DECODES = 240  # for one find and round; then seams stay likely
 MAX_GUESSES = 48  # places of one seam that are decoded
@@ -154,8 +156,9 @@ def _found(clip: Clip, cluster: int, current: Run) -> int | None:
 
 def told(clip: Clip) -> Joined | None:
     """The thread of its runs, with the seams between its runs decided."""
-    runs = sorted(clip.runs, key=lambda r: r.low)
-    clip.runs = runs
+    clip.runs = sorted(clip.runs, key=lambda r: r.low)
+    _close(clip)
+    runs = clip.runs
     seams: list[Seam] = []
     left_open: list[tuple[int, Run, Run, list[int]]] = []
     for before, after in pairwise(runs):
@@ -181,6 +184,40 @@ def told(clip: Clip) -> Joined | None:
     return Joined(extents, tuple(seams), True)
 
 
+def _close(clip: Clip) -> None:
+    """Find the last piece where nothing in it tells where it belongs: behind the file's end drivers
+    fill the sector with zeros, and the frames must decode to the end."""
+    run, last, unit = clip.runs[-1], clip.count - 1, clip.index.unit
+    end = clip.size - last * unit
+    padding = min(-end % SECTOR, unit - end)
+    decodes = clip.bench.decodes
+    if decodes is None or padding < LEAST_PADDING or not 0 < last - run.high <= MOST_UNTOLD:
+        return
+    pool = clip.bench.pool
+    if run.last >= last and not pool.read(np.array([run.number(last)]))[
+            0, end : end + padding].any():
+        return  # it stands in line
+    numbers = pool.nearest(run.number(run.high), NEAR if clip.bench.effort == 0 else EVERYWHERE)
+    numbers = numbers[~pool.peek(numbers, end, padding).any(axis=1)]
+    far = np.abs(numbers - run.number(run.high))
+    start = max(0.0, clip.index.time_of(run.high * unit) - AROUND_S)
+    for number in numbers[np.argsort(far, kind="stable")][:MOST_CLOSING].tolist():
+        clip.bench.rest()
+        if clip.check(last, number) is None:
+            continue
+        closing = Run(last, last, number, last, last)
+        clip.grow_back(closing, run.high + 1)
+        for cut in range(min(run.last, last - 1), closing.first - 2, -1):
+            if cut < run.high:
+                break
+            clip.decoded += 1
+            trial = Clip(clip.bench, clip.index, clip.size, [*clip.runs, closing])
+            if decodes(_extents(trial, run, closing, cut), start, TO_THE_END):
+                run.last = min(run.last, last - 1)
+                clip.runs.append(closing)
+                return
+
+
 def _samples(clip: Clip, run: Run) -> int:
     return clip.index.starting(run.last)[1] - clip.index.starting(run.first)[0]
 
@@ -188,7 +225,7 @@ def _samples(clip: Clip, run: Run) -> int:
 def _decided(clip: Clip, before: Run, after: Run, low: int,
              high: int) -> tuple[list[int], SeamWord, tuple[Reason, ...]]:
     """(what the last cluster of the run before may be, the most likely first; how sure; why)."""
-    if low == high:
+    if low == high and low == before.high and high + 1 == after.low:
         return [low], SeamWord.PROVEN, (Reason("index-between"),)
     decodes = clip.bench.decodes
     if decodes is None or high - low > MAX_GUESSES or clip.decoded > MAX_DECODES:
@@ -210,7 +247,7 @@ def _decided(clip: Clip, before: Run, after: Run, low: int,
         good = better
         if len(good) == 1:
             break
-    if len(good) == high - low + 1:
+    if len(good) == high - low + 1 and (low < high or not better):
         return sorted(good, key=_roundness, reverse=True), SeamWord.LIKELY, ()
     # Where several decode, recorders write as many clusters at a time as they always do.
     good.sort(key=_roundness, reverse=True)

@@ -120,7 +120,8 @@ class Crew:
         broken, member.doing = member.doing, None
         assert broken is not None
         if "gone" in told:
-            raise SourceError(told["gone"], **told["values"])
+            code, values = told["gone"], told["values"]
+            raise SourceError(code, **values)
         return broken, joined_from(told["joined"])
 
     def _lose(self, member: _Member) -> Result | None:

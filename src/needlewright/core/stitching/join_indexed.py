@@ -7,6 +7,7 @@ behind its data, it is looked for where the data end, by sizes and phase.
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.pieces import PiecedSource
@@ -14,6 +15,7 @@ from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, regi
 from needlewright.core.stitching.clip_runs import Clip, Run, placed, told
 from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.index_hand import IndexHand
+from needlewright.core.stitching.moov_pieces import broken_at, in_two
 from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
 from needlewright.core.stitching.structured import join_structured
 from needlewright.core.stitching.structured_hand import structured_by_hand
@@ -31,12 +33,13 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
     found = _opened(bench, broken)
     if found is None:
         return join_structured(broken, bench)  # in fragments
-    clip, stop = found
-    head = Run(0, 0, first, 0, 0)
-    clip.runs.insert(0, head)
-    clip.index.learn(0, pool.read(np.array([first]))[0])
-    clip.grow(head, stop)
-    clip = placed(clip, stop)
+    clip, stop, known = found
+    if not known:
+        clip.runs.insert(0, Run(0, 0, first, 0, 0))
+        clip.index.learn(0, pool.read(np.array([first]))[0])
+        known = 1
+    clip.grow(clip.runs[known - 1], stop)
+    clip = placed(clip, stop, known)
     return told(clip) if len(clip.runs) > 1 else None
 
 
@@ -44,12 +47,15 @@ def _by_hand(broken: Broken, bench: Bench) -> Hand | None:
     found = _opened(bench, broken)
     if found is None:
         return structured_by_hand(broken, bench)
-    return IndexHand(*found, head=(bench.pool.number(broken.start),))
+    clip, stop, known = found
+    if known or len(clip.runs) > 1:
+        return structured_by_hand(broken, bench)  # its index is in pieces itself
+    return IndexHand(clip, stop, (bench.pool.number(broken.start),))
 
 
-def _opened(bench: Bench, broken: Broken) -> tuple[Clip, int] | None:
-    """(the clip with what is placed of it, the cluster before which the rest lies); None where no
-    index is to be had."""
+def _opened(bench: Bench, broken: Broken) -> tuple[Clip, int, int] | None:
+    """(the clip with what is placed of it, the cluster before which the rest lies, how many of its
+    runs stand at its beginning); None where no index is to be had."""
     pool = bench.pool
     first = pool.number(broken.start)
     if pool.start(first) != broken.start or broken.start >= pool.source.size:
@@ -61,12 +67,7 @@ def _opened(bench: Bench, broken: Broken) -> tuple[Clip, int] | None:
     try:
         for box in top_level(view, 0):
             if box.name == b"moov":
-                tracks = read_tracks(view, box, 0)
-                index = SampleIndex(tracks, pool.unit)
-                if not index.offsets.size:
-                    return None
-                end = max(index.end, box.stop)
-                return Clip(bench, index, end, []), -(-end // pool.unit)
+                return _with_near_index(bench, view, box, first)
             if box.name == b"mdat":
                 data = box
                 break
@@ -77,11 +78,51 @@ def _opened(bench: Bench, broken: Broken) -> tuple[Clip, int] | None:
     return _with_far_index(bench, first, data)
 
 
-def _with_far_index(bench: Bench, first: int, data: Box) -> tuple[Clip, int] | None:
+def _with_near_index(bench: Bench, view: View, box: Box, first: int) -> (
+        tuple[Clip, int, int] | None):
+    """The clip whose `moov` stands in front of its data."""
+    unit, beginning = bench.pool.unit, box.start
+    index = _index_in(view, box, unit)
+    if index is not None and index.offsets.size and index.offsets[0] >= box.stop:
+        end = max(index.end, box.stop)
+        return Clip(bench, index, end, []), -(-end // unit), 0
+
+    def sound(thread: PiecedSource) -> SampleIndex | None:
+        found = _index_at(thread, beginning, unit)
+        fits = found is not None and found.offsets.size and found.offsets[0] >= box.stop
+        return found if fits else None
+
+    split = in_two(bench, (), 0, first, beginning, sound)
+    if split is None or beginning >= unit:
+        return None
+    end = max(split.index.end, split.stop)
+    return Clip(bench, split.index, end, [
+        Run(0, split.cut - 1, first, 0, split.cut - 1),
+        Run(split.cut, split.last, split.begin, split.cut, split.last, ENOUGH),
+    ]), -(-end // unit), 2
+
+
+def _index_at(thread: PiecedSource, at: int, unit: int) -> SampleIndex | None:
+    view = View(thread, 0, thread.size)
+    box = next(iter(top_level(view, at)), None)
+    return None if box is None or box.name != b"moov" else _index_in(view, box, unit)
+
+
+def _index_in(view: View, box: Box, unit: int) -> SampleIndex | None:
+    """The index in `box`; None where it makes no sense, or where not all of the box is its own."""
+    if broken_at(view.source, box.start, box.stop)[1] < box.stop:
+        return None
+    try:
+        return SampleIndex(read_tracks(view, box, 0), unit)
+    except FormatError:
+        return None
+
+
+def _with_far_index(bench: Bench, first: int, data: Box) -> tuple[Clip, int, int] | None:
     """The clip whose `moov` lies behind its data, wherever that is."""
     pool, unit = bench.pool, bench.pool.unit
     cluster, inside = divmod(data.stop, unit)
-    best: tuple[Clip, int] | None = None
+    best: tuple[Clip, int, int] | None = None
     numbers = np.array([n for n, at in pool.marks(b"moov", 4) if at == inside], np.int64)
     numbers = numbers[np.argsort(np.abs(numbers - first - cluster), kind="stable")]
     for number in numbers.tolist():
@@ -97,10 +138,11 @@ def _with_far_index(bench: Bench, first: int, data: Box) -> tuple[Clip, int] | N
             box = next(iter(top_level(view, data.stop)), None)
             if box is None or box.name != b"moov" or box.stop > thread.size:
                 continue
-            index = SampleIndex(read_tracks(view, box, 0), unit)
         except FormatError:
             continue
-        if not index.offsets.size or index.end > data.stop or index.offsets[0] < data.body:
+        index = _index_in(view, box, unit)
+        if index is None or not index.offsets.size or index.end > data.stop or (
+                index.offsets[0] < data.body):
             continue
         if data.stop - index.end > unit and best is not None:
             continue
@@ -112,10 +154,33 @@ def _with_far_index(bench: Bench, first: int, data: Box) -> tuple[Clip, int] | N
             stop = more.stop
         last = -(-stop // unit) - 1
         clip = Clip(bench, index, stop, [Run(cluster, last, number, cluster, last, ENOUGH)])
-        best = clip, cluster
+        best = clip, cluster, 0
         if index.end == data.stop:
             break
-    return best
+    return best or _with_split_index(bench, first, data, numbers)
+
+
+def _with_split_index(bench: Bench, first: int, data: Box,
+                      numbers: npt.NDArray[np.int64]) -> tuple[Clip, int, int] | None:
+    """The same where `moov` itself lies in two pieces, the first of which is one of `numbers`."""
+    pool, unit = bench.pool, bench.pool.unit
+    cluster = data.stop // unit
+    before = ((pool.start(first), unit), (None, max(0, cluster - 1) * unit))
+
+    def sound(thread: PiecedSource) -> SampleIndex | None:
+        found = _index_at(thread, data.stop, unit)
+        fits = found is not None and found.offsets.size and (
+            found.offsets[0] >= data.body and data.stop - unit <= found.end <= data.stop)
+        return found if fits else None
+
+    for number in numbers.tolist() if cluster else []:
+        split = in_two(bench, before, cluster, number, data.stop, sound)
+        if split is not None:
+            return Clip(bench, split.index, split.stop, [
+                Run(cluster, split.cut - 1, number, cluster, split.cut - 1, ENOUGH),
+                Run(split.cut, split.last, split.begin, split.cut, split.last, ENOUGH),
+            ]), cluster, 0
+    return None
 
 
 register(Joiner("indexed", frozenset(("mp4", "mov", "m4v", "3gp", "m4a")), _join, order=-1,

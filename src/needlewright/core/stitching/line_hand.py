@@ -116,7 +116,7 @@ class LineHand(Hand):
                           {"nats": round(option.worth, 1)})]
         if option is options[0]:
             lead = lead_of(options)
-            word = word_of(option, lead)
+            word = word_of(self.line, option, lead)
             reasons.append(Reason("lead", {"nats": round(lead, 1)}))
         else:
             behind = round(options[0].standing - option.standing, 1)

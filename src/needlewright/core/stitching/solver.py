@@ -218,7 +218,7 @@ class Solver:
         if best.node.number == node.number + 1:
             return best.node
         best.node.seam = Seam(
-            (node.depth + 1) * self.bench.pool.unit, word_of(best, lead),
+            (node.depth + 1) * self.bench.pool.unit, word_of(self.line, best, lead),
             (Reason("rows-continue", {"nats": round(best.worth, 1)}),
              Reason("lead", {"nats": round(lead, 1)})),
             tuple((self.bench.pool.start(o.node.number), round(best.standing - o.standing, 1))
@@ -419,9 +419,10 @@ def lead_of(options: list[Option]) -> float:
     return best.standing - (min(0.0, best.standing - best.worth) if rival is None else rival)
 
 
-def word_of(best: Option, lead: float) -> SeamWord:
+def word_of(line: Line, best: Option, lead: float) -> SeamWord:
     """How sure a seam is that is chosen with this lead."""
-    return SeamWord.PROVEN if lead >= CLEAR and best.ratio >= FAIR else SeamWord.LIKELY
+    sure = line.proves and lead >= CLEAR and best.ratio >= FAIR
+    return SeamWord.PROVEN if sure else SeamWord.LIKELY
 
 
 def _patchwork(node: Node) -> bool:

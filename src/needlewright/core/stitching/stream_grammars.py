@@ -6,6 +6,7 @@ ISO/IEC 13818-1 (2.4.3 transport packets, 2.5.3 packs), 14496-3 (1.A.2.2), 11172
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -19,17 +20,18 @@ COUNTED = 2.7  # nats: one of sixteen
 CLOCKED = 6.0  # nats of a clock that goes on
 CLOCK = 27_000_000
 LATE, AT_ONCE_S = 30.0, 0.15  # nats a second that a clock goes on later than at once
-PRESENTED = 1 << 16  # the time stamps of a PID, beside its clock
+MISFIT = 8.0  # nats that a packet loses that another stream's would have
+COUNT_OLD, CLOCK_OLD, STAMP_OLD, LEFT_OLD, ALL_OLD = 1, 2, 4, 8, 15
+EVEN = 0.06  # part of a step that steps may differ by
 PACK, END_CODE = 0xBA, 0xB9
 Rows = npt.NDArray[np.uint8]
-_Counted = tuple[dict[int, int], dict[int, int], frozenset[int]]
 
 
 class Transport(Grammar):
-    """`step`: 188, or 192 bytes with the time stamp before each packet. The memory: (counters,
-    clocks) by PID, and the PIDs that this cluster had."""
+    """`step`: 188, or 192 bytes with the time stamp before each packet. The memory: how
+    each PID stands."""
 
-    head = 16
+    head = 48
 
     def __init__(self, step: int) -> None:
         self._step, self._shift = step, step - 188
@@ -48,39 +50,89 @@ class Transport(Grammar):
         if data[head] != SYNC or data[head + 1] & 0x80:
             return None
         pid = (data[head + 1] & 0x1F) << 8 | data[head + 2]
-        fresh: _Counted = ({}, {}, frozenset())
-        counters, clocks, here = memory or fresh
-        here = frozenset() if crossed else here
+        known: dict[int, _Program] = memory or {}
+        if crossed:  # from here on, what goes on from before is evidence, each once
+            known = {k: replace(p, old=ALL_OLD) for k, p in known.items()}
         if pid == NULL_PID:
-            return Packet(self._step, 0.0, (counters, clocks, here))
+            return Packet(self._step, 0.0, known)
         control, count = data[head + 3] >> 4 & 3, data[head + 3] & 15
-        if control == 0 or (pid not in counters and len(counters) >= MAX_PIDS):
+        adaptation = data[head + 4] + 1 if control & 2 else 0
+        flags = data[head + 5] if adaptation > 1 else 0
+        was = known.get(pid)
+        if control == 0 or adaptation > 184 or (was is None and len(known) >= MAX_PIDS):
             return None
-        nats = 0.0
-        adaptation = data[head + 4] if control & 2 else 0
-        flags = data[head + 5] if adaptation else 0
-        if pid in counters and not flags & 0x80:
-            was = counters[pid]
-            if count != ((was + 1) & 15 if control & 1 else was) and count != was:
+        nats, now = 0.0, was or _Program()
+        if was is not None and not flags & 0x80:
+            if count != ((was.count + 1) & 15 if control & 1 else was.count) and count != was.count:
                 return None
-            nats += WITHIN if pid in here else COUNTED
-        elif pid not in counters and counters:
+            nats += COUNTED if was.old & COUNT_OLD else 0.0
+        elif was is None and known:
             nats -= COUNTED
-        if flags & 0x10 and adaptation >= 7:
-            found = _ticking(clocks, pid, _clock(data[head + 6 : head + 12]), flags & 0x80 != 0)
-            if found is None:
+        now = replace(now, count=count, old=now.old & ~COUNT_OLD)
+        if flags & 0x10 and adaptation >= 8:
+            clock = _clock(data[head + 6 : head + 12])
+            ahead = None if now.clock is None or flags & 0x80 else (
+                clock - now.clock) % ((1 << 33) * 300)
+            if ahead is not None and not 0 < ahead < CLOCK:
                 return None
-            nats, clocks = nats + found[0], found[1]
-        if data[head + 1] & 0x40 and control & 1:
-            begins = head + 4 + (1 + adaptation if control & 2 else 0)
-            shown = _presented(data, begins)
-            was_shown = clocks.get(pid | PRESENTED)
-            if shown is not None:
-                # Pictures come out of order, but none much earlier or later than the last.
-                if was_shown is not None:
-                    nats += _near(abs(shown - was_shown)) if crossed or pid not in here else 0.0
-                clocks = {**clocks, pid | PRESENTED: shown}
-        return Packet(self._step, nats, ({**counters, pid: count}, clocks, here | {pid}))
+            nats += _near(ahead) if ahead is not None and now.old & CLOCK_OLD else 0.0
+            now = replace(now, clock=clock, old=now.old & ~CLOCK_OLD)
+        if control & 1:
+            more, now = _payload(data, head + 4 + adaptation, 184 - adaptation, now,
+                                 data[head + 1] & 0x40 != 0)
+            nats += more
+        return Packet(self._step, nats, {**known, pid: now})
+
+
+@dataclass(frozen=True, slots=True)
+class _Program:
+    """How one PID stands: its counter and clock, the last time stamp and the step to it, bytes that
+    are left of a PES packet whose length is stated; which of these are from before this cluster."""
+
+    count: int = 0
+    clock: int | None = None
+    stamp: int | None = None
+    step: int | None = None
+    left: int | None = None
+    old: int = 0
+
+
+def _payload(data: bytes, at: int, length: int, was: _Program, begins: bool) -> tuple[
+        float, _Program]:
+    """(nats, how the PID stands) after `length` bytes of payload at `at`."""
+    if not begins:
+        left = None if was.left is None else was.left - length
+        if left is not None and left < 0:
+            return -MISFIT if was.old & LEFT_OLD else 0.0, replace(was, left=None)
+        return 0.0, replace(was, left=left)
+    # Whether the packet before was complete.
+    nats = 0.0
+    if was.left is not None and was.old & LEFT_OLD:
+        nats = -MISFIT if was.left else CLOCKED
+    was = replace(was, old=was.old & ~LEFT_OLD)
+    head = data[at : at + 19]
+    if len(head) < 19 or head[:3] != b"\0\0\x01":
+        return nats, replace(was, left=None)
+    stated = int.from_bytes(head[4:6], "big")
+    left = stated + 6 - length if stated else None
+    stamp = _stamp(head)
+    if stamp is None or was.stamp is None:
+        return nats, replace(was, left=left, stamp=stamp or was.stamp)
+    step = stamp - was.stamp
+    if was.step is not None and was.old & STAMP_OLD:
+        # Decoding times go on in even steps: a frame too many or too few is another stream's.
+        nats += CLOCKED if abs(step - was.step) <= EVEN * max(1, abs(was.step)) else -MISFIT
+    return nats, replace(was, left=left, stamp=stamp, step=step, old=was.old & ~STAMP_OLD)
+
+
+def _stamp(head: bytes) -> int | None:
+    """The decoding time of a PES packet, or the time that it is shown where both are one; 13818-1
+    2.4.3.7, in ticks of 90 kHz."""
+    flags = head[7] >> 6
+    if flags < 2:
+        return None
+    value = int.from_bytes(head[14:19] if flags == 3 else head[9:14], "big")
+    return (value >> 33 & 7) << 30 | (value >> 17 & 0x7FFF) << 15 | value >> 1 & 0x7FFF
 
 
 def _clock(data: bytes) -> int:
@@ -89,28 +141,9 @@ def _clock(data: bytes) -> int:
     return (value >> 15) * 300 + (value & 0x1FF)
 
 
-def _ticking(clocks: dict[int, int], pid: int, now: int, jumped: bool) -> tuple[
-        float, dict[int, int]] | None:
-    """(nats, clocks) where the clock of `pid` goes on to `now`; None where it cannot."""
-    was = clocks.get(pid)
-    if was is None or jumped:
-        return 0.0, {**clocks, pid: now}
-    ahead = (now - was) % ((1 << 33) * 300)
-    return (_near(ahead), {**clocks, pid: now}) if 0 < ahead < CLOCK else None
-
-
 def _near(ticks: int) -> float:
     """What a clock that goes on after so many ticks is worth: the sooner the likelier."""
     return CLOCKED - LATE * max(0.0, ticks / CLOCK - AT_ONCE_S)
-
-
-def _presented(data: bytes, at: int) -> int | None:
-    """The time stamp of the PES packet at `at`, 13818-1 2.4.3.7, in ticks of 27 MHz."""
-    head = data[at : at + 14]
-    if len(head) < 14 or head[:3] != b"\0\0\x01" or not head[7] & 0x80:
-        return None
-    value = int.from_bytes(head[9:14], "big")
-    return ((value >> 33 & 7) << 30 | (value >> 17 & 0x7FFF) << 15 | value >> 1 & 0x7FFF) * 300
 
 
 class Program(Grammar):

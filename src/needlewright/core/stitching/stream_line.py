@@ -72,6 +72,7 @@ class StreamLine(Line):
     """`stated`: bytes of the file, where a record says so."""
 
     end_proves = False  # packets may end by chance
+    proves = False  # at the same byte of another recording of one camera all may go on as well
 
     def __init__(self, grammar: Grammar, unit: int, stated: int | None) -> None:
         self.grammar, self._unit, self._stated = grammar, unit, stated
