@@ -36,6 +36,7 @@ from needlewright.core.stitching.team import Alone
 from needlewright.core.walks import Facts, Kind
 from needlewright.demo import clips
 from tests.core.test_stitching import UNIT, cut, laid, photo
+from tests.support import finds_on
 
 
 def stream(container: str, seed: int = 1) -> bytes:
@@ -155,6 +156,18 @@ class BeginningsTest(unittest.TestCase):
         walk = formats()["mp3"].walk(MemorySource(data), 0, len(data))
         self.assertIsNotNone(walk.broken)
         self.assertLessEqual(walk.broken.offset, length + 512)
+
+    def test_a_photo_behind_a_first_piece_is_found_though_a_frame_reaches_into_it(self):
+        for container, coding in (("mp3", "libmp3lame"), ("adts", "aac")):
+            mine = sound(container, coding)
+            whole = [photo(20 + i, (320, 240)) for i in range(3)]
+            for at in (11, 12, 13):
+                a, b = cut(mine, at)
+                data = laid(a, whole[0], b, whole[1], mine, whole[2])
+                found = {f.start for f in finds_on(MemorySource(data)) if f.format == "jpeg"
+                         and f.grade is Grade.WHOLE}
+                wanted = {data.find(w) for w in whole}
+                self.assertEqual(found & wanted, wanted, (container, at))
 
     def test_scraps_are_told_apart_and_vanish_with_their_file(self):
         mine = stream("vob")

@@ -59,8 +59,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(parts)), samples,
          cut_check() if cut else end_mark(problem is None, counted=True)),
         share=1 - chain.lost / (chain.stop - chain.start),
-        verified=chain.sure_until if end == chain.stop else None if problem is None else
-        problem.offset)
+        verified=None if problem is None and end > chain.stop else chain.sure_until)
 
 
 def accept(head: bytes) -> bool:

@@ -17,7 +17,7 @@ from needlewright.core.kernels.checksums import music_crc
 from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
 from needlewright.core.kernels.sound_frames import MPEG, frame_bytes
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.frame_chain import Chain, follow_chain
+from needlewright.core.structures.frame_chain import MAX_FRAME, Chain, follow_chain
 from needlewright.core.structures.stream_end import cut_at_sector, cut_check
 from needlewright.core.structures.tags import closing_tags_end, id3_end, torn_tag
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
@@ -169,8 +169,11 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     seconds = round(chain.seconds, 3)
     samples = Check("samples", Outcome.FAIL if problem else Outcome.PASS,
                     "samples-until" if problem else "samples-agree", {"samples": chain.frames})
-    sure = chain.sure_until if end == chain.stop else None if problem is None else problem.offset
-    sure = sure if foreign is None else foreign
+    sure = None if problem is None and end > chain.stop else chain.sure_until
+    if begins is not None:
+        sure = begins
+    elif foreign is not None:
+        sure = max(first, foreign - MAX_FRAME)
     cut = problem is None and (torn_tag(view, end) or (
         stated is None and end == chain.stop and cut_at_sector(view, end, (view.take(first, 2),))))
     sums = [] if summed is None or problem is not None else [

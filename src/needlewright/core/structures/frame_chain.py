@@ -33,9 +33,10 @@ class Chain:
 
     @property
     def sure_until(self) -> int:
-        """Bytes before this are the stream's own: its last frame may be cut off, and another file
-        begin inside it."""
-        return max(self.start, self.stop - MAX_FRAME) if self.damaged is None else self.damaged
+        """Bytes before this are the stream's own: the last frame before its end, or before its
+        damage, may be cut off, and another file begin inside it."""
+        stop = self.stop if self.damaged is None else self.damaged
+        return max(self.start, stop - MAX_FRAME)
 
     @property
     def seconds(self) -> float:
