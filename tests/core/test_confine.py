@@ -174,6 +174,7 @@ class HostileFolderTest(unittest.TestCase):
         children = {
             "core.checks.decode_worker": (own,),
             "core.imaging.hash_child": ("0", "1", "sha256", "0", "1"),
+            "core.stitching.crew_member": (own, "0"),
             "core.imaging.reader_child": ("/nowhere", "0", "1"),
             "standins.reader": ("/nowhere", "/nowhere", "/nowhere", "/nowhere"),
             "demo": (str(self.folder / "PIL.py"),),

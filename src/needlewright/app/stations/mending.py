@@ -41,7 +41,7 @@ class Mending(QWidget):
         self._pixmaps: dict[int, QPixmap] = {}
         self.list = WaitingList(session.choice.rows)
         self.seam, self.cards, self.bars = SeamView(), OfferCards(), ThreadBars()
-        self.next_text = label("", "muted", "nextText")
+        self.next_text = label("", "muted", "nextText", wrap=True)
         self.panel = BenchPanel(self.joining)
         self._frame = QWidget()
         self.stack = QStackedWidget()
@@ -61,7 +61,9 @@ class Mending(QWidget):
         middle = column(bench, (8, 16, 14, 8), 6)
         middle.addWidget(self.seam, 1)
         self.next_head = label(words.NEXT, "sub")
-        middle.addLayout(line(self.next_head, self.next_text, None))
+        above = line(self.next_head, self.next_text)
+        above.setStretch(1, 1)
+        middle.addLayout(above)
         fill(middle, self.cards, self.bars)
         empty = QWidget()
         fill(column(empty, (24, 20, 24, 20)), self.empty_text,
