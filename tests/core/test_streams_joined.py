@@ -199,6 +199,39 @@ class BeginningsTest(unittest.TestCase):
         return job.add_finds(row.id, [find])[0]
 
 
+class LyingTest(unittest.TestCase):
+    """Indexes and marks that lie: bounded, and nothing comes of them."""
+
+    def joined(self, form: str, data: bytes):
+        pool = Pool(MemorySource(data), UNIT, 0, np.zeros((0, 2), np.int64))
+        list(pool.look())
+        return joiner_for(form).join(Broken(1, "", form, ((0, UNIT),)), Bench(
+            pool, threading.Event(), 2))
+
+    def test_an_index_of_places_that_no_medium_has(self):
+        clip = bytearray(clips.encode("mov", frames=40, size=(320, 180),
+                                      options={"movflags": "faststart"}))
+        at = clip.find(b"stco") + 12
+        count = int.from_bytes(clip[at - 4 : at], "big")
+        for index in range(count // 2, count):  # a gap of four thousand million bytes
+            clip[at + 4 * index : at + 4 * index + 4] = (0xFFFF_0000 + index).to_bytes(4, "big")
+        self.assertIsNone(self.joined("mov", laid(bytes(clip))))
+
+    def test_media_of_one_cluster_over_and_over(self):
+        head = clips.encode("mp4", frames=40, size=(320, 180))[: 2 * UNIT]
+        for cluster in (b"moov" * 1024, head[UNIT:], b"OggS" * 1024, b"\xff" * UNIT):
+            self.assertIsNone(self.joined("mp4", head + cluster * 300))
+        pool = Pool(MemorySource(b"moov" * (1 << 18)), UNIT, 0, np.zeros((0, 2), np.int64))
+        self.assertLessEqual(len(pool.marks(b"moov")), 1 << 19)
+
+    def test_frames_of_flac_that_could_be_anywhere(self):
+        flac = sound("flac", "flac")
+        a = flac[: 5 * UNIT]
+        frame = a[a.rfind(b"\xff\xf8") :][:600]
+        joined = self.joined("flac", a + (frame * 40)[: 4 * UNIT] * 60)
+        self.assertTrue(joined is None or not joined.ended)
+
+
 class CrewTest(unittest.TestCase):
     def setUp(self):
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))

@@ -100,7 +100,7 @@ def placed(clip: Clip, stop: int, known: int = 1) -> Clip:
     while current.last < stop - 1 or (tail and current.high < stop - 1 and cluster < stop):
         clip.bench.rest()
         while cluster < stop and not clip.index.anchored(cluster):
-            cluster += 1
+            cluster = clip.index.following(cluster)
         if cluster >= stop or misses > MISSES:
             break
         number = _found(clip, cluster, current)

@@ -24,7 +24,7 @@ from needlewright.core.structures.bmff_samples import read_tracks
 from needlewright.core.structures.view import View
 
 MAX_INDEX = 64 << 20
-MAX_FILE = 1 << 41
+MAX_SPLIT = 16  # beginnings of an index that are tried as its first piece
 
 
 def _join(broken: Broken, bench: Bench) -> Joined | None:
@@ -73,7 +73,7 @@ def _opened(bench: Bench, broken: Broken) -> tuple[Clip, int, int] | None:
                 break
     except FormatError:
         return None
-    if data is None or data.open_ended or data.stop > MAX_FILE:
+    if data is None or data.open_ended or data.stop > pool.source.size:
         return None
     return _with_far_index(bench, first, data)
 
@@ -85,6 +85,8 @@ def _with_near_index(bench: Bench, view: View, box: Box, first: int) -> (
     index = _index_in(view, box, unit)
     if index is not None and index.offsets.size and index.offsets[0] >= box.stop:
         end = max(index.end, box.stop)
+        if end > bench.pool.source.size:
+            return None  # more than there is on the medium
         return Clip(bench, index, end, []), -(-end // unit), 0
 
     def sound(thread: PiecedSource) -> SampleIndex | None:
@@ -96,6 +98,8 @@ def _with_near_index(bench: Bench, view: View, box: Box, first: int) -> (
     if split is None or beginning >= unit:
         return None
     end = max(split.index.end, split.stop)
+    if end > bench.pool.source.size:
+        return None
     return Clip(bench, split.index, end, [
         Run(0, split.cut - 1, first, 0, split.cut - 1),
         Run(split.cut, split.last, split.begin, split.cut, split.last, ENOUGH),
@@ -173,7 +177,7 @@ def _with_split_index(bench: Bench, first: int, data: Box,
             found.offsets[0] >= data.body and data.stop - unit <= found.end <= data.stop)
         return found if fits else None
 
-    for number in numbers.tolist() if cluster else []:
+    for number in numbers[:MAX_SPLIT].tolist() if cluster else []:
         split = in_two(bench, before, cluster, number, data.stop, sound)
         if split is not None:
             return Clip(bench, split.index, split.stop, [

@@ -19,6 +19,7 @@ FEW = 8  # starts that are no vote yet
 AGREED = 0.9
 AT_ONCE = 4 << 20  # bytes that are read at once
 FAR = 1 << 62
+MAX_MARKS = 1 << 19  # places of one mark: more are no marks
 
 
 def voted_grid(starts: Sequence[int], sector: int) -> tuple[int, int]:
@@ -116,10 +117,12 @@ class Pool:
             step = max(1, AT_ONCE // self.unit)
             numbers = np.flatnonzero(self.free)
             for first in range(0, numbers.size, step):
+                if len(found) >= MAX_MARKS:
+                    break
                 part = numbers[first : first + step]
                 data = self.read(part).tobytes()
                 at = data.find(magic)
-                while at >= 0:
+                while at >= 0 and len(found) < MAX_MARKS:
                     index, inside = divmod(at - back, self.unit)
                     if index >= 0:
                         found.append((int(part[index]), inside))

@@ -22,6 +22,7 @@ Longs = npt.NDArray[np.int64]
 NAL_PROOF, EXACT_PROOF = 1.0, 2.0  # what a NAL length that fits is worth; one that fills its sample
 LEARNT_PROOF = 0.25
 ENOUGH = 2.0  # that a cluster is where it was looked for
+FAR = 1 << 62
 KNOWN_FIRST = 8  # first bytes that were seen before they count
 MOST_FIRST = 12  # different ones; more tell nothing
 
@@ -63,6 +64,11 @@ class SampleIndex:
         """The range of the samples that begin in a cluster of the file."""
         low, high = np.searchsorted(self.offsets, [cluster * self.unit, (cluster + 1) * self.unit])
         return int(low), int(high)
+
+    def following(self, cluster: int) -> int:
+        """The next cluster of the file in which a sample begins; behind the last one, far away."""
+        at = int(np.searchsorted(self.offsets, (cluster + 1) * self.unit))
+        return int(self.offsets[at]) // self.unit if at < self.offsets.size else FAR
 
     def time_of(self, byte: int) -> float:
         """When what lies at a byte of the file is shown, in seconds."""

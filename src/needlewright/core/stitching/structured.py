@@ -11,6 +11,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import islice
 
 import numpy as np
 
@@ -241,10 +242,11 @@ def _somewhere(bench: Bench, here: Reached, expected: Next) -> list[tuple[int, i
     unit = bench.pool.unit
     origin = here.clusters[-1][0]
     found = {(n, at) for magic in expected.magic for n, at in bench.pool.marks(magic)}
-    out = [(target, n) for n, at in found
-           for target in range(expected.at // unit, expected.until // unit + 1)
-           if expected.at <= target * unit + at <= expected.until]
-    return sorted(out, key=lambda o: (abs(o[1] - origin), o[0]))[:MAX_TRIALS]
+    near = sorted(found, key=lambda f: (abs(f[0] - origin), f))
+    places = ((target, n) for n, at in near
+              for target in range(expected.at // unit, expected.until // unit + 1)
+              if expected.at <= target * unit + at <= expected.until)
+    return list(islice(places, MAX_TRIALS))
 
 
 def _cut(clusters: tuple[tuple[int, int], ...], cut: int) -> tuple[tuple[int, int], ...]:
