@@ -146,8 +146,12 @@ class WorkTest(WindowCase):
         self.wait(lambda: choice.rows.get(number) is not None, "its row")
         scribe = scribe_of(self.session.board.folder)
         self.addCleanup(scribe.leave)
-        busy = threading.Thread(target=scribe.write, args=(lambda: go_on.wait(300),))
+        self.addCleanup(go_on.set)
+        begun = threading.Event()
+        busy = threading.Thread(target=scribe.write,
+                                args=(lambda: (begun.set(), go_on.wait(300)),))
         busy.start()
+        begun.wait()  # what a person waits for would go before it
         for inside in (True, False, True):
             QTest.keyClick(sheet, Qt.Key.Key_T)
             self.assertEqual(choice.rows.get(number).in_tray, inside)
