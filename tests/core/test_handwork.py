@@ -19,6 +19,7 @@ from needlewright.core.errors import JobError
 from needlewright.core.finds import SeamWord
 from needlewright.core.jobs.handwork import Handwork
 from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.rechecking import decode_all
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.threads import MAX_STEPS, History, Thread, runs_of
@@ -98,6 +99,20 @@ class HandworkTest(unittest.TestCase):
             self.assertTrue(all(s.reasons[-1].code == "by-hand" for s in kept.seams))
             self.assertEqual(kept.joined_from, hand.number)
             self.assertEqual(hand.job.record(hand.number), as_found)
+
+    def test_looking_at_every_frame_takes_no_doubt_from_a_seam(self):
+        hand = self.fresh("mp4")
+        for _ in range(2):
+            hand.take(hand.offers().best[0])  # not told that it is the best: likely
+        number = hand.keep()
+        before = hand.job.record(number)
+        self.assertEqual(before.row.grade, "partial")
+        count = len(hand.job.matching())
+        self.assertTrue(decode_all(hand.job, number, threading.Event()))
+        after = hand.job.record(number)
+        self.assertEqual((after.row.grade, after.seams, after.joined_from),
+                         (before.row.grade, before.seams, before.joined_from))
+        self.assertEqual(len(hand.job.matching()), count)
 
     def test_the_program_goes_on_from_where_the_hand_stopped(self):
         hand = self.fresh("jpeg")

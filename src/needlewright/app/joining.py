@@ -186,7 +186,6 @@ class Joining(QObject):
     changed = Signal()
     pictured = Signal(int)  # which (see Picture)
     kept = Signal(int)
-    problem = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)

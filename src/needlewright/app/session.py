@@ -84,7 +84,6 @@ class Session(QObject):
         self.copies.image_came.connect(self._image_came)
         self.copies.changed.connect(self._copy_changed)
         self.joining = Joining(self)
-        self.joining.problem.connect(self.problem)
         self.finds = FindsModel(self)
         self.finds.damaged.connect(self._job_damaged)
         self.finds.volumes_answered.connect(self._volumes_came)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import AGAINST, Grade
 from needlewright.core.contents import Place
@@ -18,8 +19,6 @@ from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
 from needlewright.core.sources.registry import open_source
 from needlewright.core.stopping import Interrupted, StopSignal
-
-POLL_SECONDS = 0.1
 
 
 def format_of(variant: str) -> Format | None:
@@ -51,21 +50,24 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
             raise JobError("find-not-played", find=number) from error
         pool: DecoderPool[Case] = DecoderPool(1)
         try:
-            pool.submit(*all_frames(Case(walk, form.name), source)[:2])
-            while not stop.is_set():
-                for asked, report in pool.results(POLL_SECONDS):
-                    find, _ = find_of(asked, report, record.row.found_by[0], medium.sector_size)
-                    job.recheck_finds(record.row.source, [_recorded(find, record)])
-                    return True
+            asked, report = ask(pool, *all_frames(Case(walk, form.name), source)[:2], stop)
+        except Interrupted:
+            return False
         finally:
             pool.close()
-    return False
+        find, _ = find_of(asked, report, record.row.found_by[0], medium.sector_size)
+        find = _recorded(find, record)
+        if record.joined_from is not None:
+            find = replace(find, seams=record.seams,
+                           joined_from=job.break_of(record.joined_from)[0])
+        job.recheck_finds(record.row.source, [find])
+        return True
 
 
 def _recorded(find: Find, record: FindRecord) -> Find:
     """`find`, whose bytes were addressed from 0, with what its record says of it."""
     row = record.row
-    checks = (*find.checks, *(c for c in record.checks if c.name in RECORD_CHECKS))
+    checks = (*find.checks, *(c for c in record.checks if c.name in RECORD_CHECKS | {"seams"}))
     doubted = any(c.outcome in AGAINST for c in checks)
     grade = Grade.PARTIAL if doubted and find.grade is Grade.WHOLE else find.grade
     return replace(find, content=record.content, grade=grade, checks=checks, name=row.name,

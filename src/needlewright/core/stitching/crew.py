@@ -15,7 +15,6 @@ import select
 import struct
 import subprocess
 import time
-from collections import deque
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -59,7 +58,6 @@ class Crew:
         self._pool, self._place = pool, place
         self._most = max(1, min(most, os.cpu_count() or 1))
         self._members: list[_Member] = []
-        self._lost: deque[Broken] = deque()  # by members that died over them
         self._beat_fd = os.memfd_create("beat")
         os.ftruncate(self._beat_fd, BEAT.size)
         self._beat = mmap.mmap(self._beat_fd, BEAT.size)
@@ -96,9 +94,9 @@ class Crew:
 
     def results(self, wait_s: float) -> list[Result]:
         self.look_after()
-        out: list[Result] = [(self._lost.popleft(), None) for _ in range(len(self._lost))]
+        out: list[Result] = []
         busy = {m.fd: m for m in self._members if m.doing is not None}
-        if out or not busy:
+        if not busy:
             return out
         ready, _, _ = select.select(list(busy), [], [], min(wait_s, STALE_S / 3))
         for fd in ready:
