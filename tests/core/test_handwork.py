@@ -107,12 +107,13 @@ class HandworkTest(unittest.TestCase):
         number = hand.keep()
         before = hand.job.record(number)
         self.assertEqual(before.row.grade, "partial")
-        count = len(hand.job.matching())
+        count, as_found = len(hand.job.matching()), hand.job.record(hand.number)
         self.assertTrue(decode_all(hand.job, number, threading.Event()))
         after = hand.job.record(number)
         self.assertEqual((after.row.grade, after.seams, after.joined_from),
                          (before.row.grade, before.seams, before.joined_from))
         self.assertEqual(len(hand.job.matching()), count)
+        self.assertEqual(hand.job.record(hand.number), as_found)
 
     def test_the_program_goes_on_from_where_the_hand_stopped(self):
         hand = self.fresh("jpeg")
