@@ -53,7 +53,9 @@ def encode(container: str, video: str = "libx264", audio: str | None = "aac", se
 
 def _write(out: Any, video: str, audio: str | None, seed: int, frames: int,
            size: tuple[int, int], coder: dict[str, str], rate: int) -> None:
-    picture = out.add_stream(video, rate=FPS, options=coder)
+    # The trees of x264's rate control differ from run to run, and threads from machine to machine.
+    steady = {"mbtree": "0", "threads": "2"} if video == "libx264" else {}
+    picture = out.add_stream(video, rate=FPS, options={**steady, **coder})
     picture.width, picture.height = size
     picture.pix_fmt = "yuvj420p" if video == "mjpeg" else (
         "yuv422p10le" if video == "prores_ks" else "yuv420p")
