@@ -56,7 +56,9 @@ class Clip:
         return -(-self.size // self.index.unit)
 
     def used(self, number: int) -> bool:
-        return any(run.at <= number <= run.number(run.last) for run in self.runs)
+        """Whether the pool's cluster `number` is surely another of the file; what only stands in
+        line behind a run's last anchor may be the next one's."""
+        return any(run.number(run.low) <= number <= run.number(run.high) for run in self.runs)
 
     def check(self, cluster: int, number: int) -> float | None:
         """What speaks for the pool's cluster `number` being this one; None: it cannot be."""
@@ -112,10 +114,24 @@ def placed(clip: Clip, stop: int, known: int = 1) -> Clip:
         clip.runs.insert(clip.runs.index(current) + 1, run)
         clip.grow_back(run, current.high + 1)
         clip.grow(run, stop)
+        while clip.runs.index(run) > known and _fits_instead(clip, run, current):
+            clip.runs.remove(current)
+            current = clip.runs[clip.runs.index(run) - 1]
+            clip.grow_back(run, current.high + 1)
         current, cluster = run, run.high + 1
     if tail:
         clip.grow_back(tail[0], current.high + 1)
     return clip
+
+
+def _fits_instead(clip: Clip, run: Run, weaker: Run) -> bool:
+    """Whether `run`, which stands behind `weaker`, would in line be what `weaker` was found for:
+    among thousands of clusters one fits by chance more easily than the one in line."""
+    if run.first != weaker.high + 1 or run.proof <= weaker.proof:
+        return False
+    line = Run(run.first, run.last, run.at, run.low, run.high)
+    clip.grow_back(line, weaker.low)
+    return line.first == weaker.low
 
 
 def _found(clip: Clip, cluster: int, current: Run) -> int | None:
@@ -166,7 +182,7 @@ def told(clip: Clip) -> Joined | None:
         high = min(before.last, after.low - 1)
         if low > high:
             return None  # a piece between them is nowhere
-        open_cuts, word, reasons = _decided(clip, before, after, low, high)
+        open_cuts, word, reasons = decided(clip, before, after, low, high)
         cut = open_cuts[0]
         before.last = cut
         after.at, after.first = after.number(cut + 1), cut + 1
@@ -222,7 +238,7 @@ def _samples(clip: Clip, run: Run) -> int:
     return clip.index.starting(run.last)[1] - clip.index.starting(run.first)[0]
 
 
-def _decided(clip: Clip, before: Run, after: Run, low: int,
+def decided(clip: Clip, before: Run, after: Run, low: int,
              high: int) -> tuple[list[int], SeamWord, tuple[Reason, ...]]:
     """(what the last cluster of the run before may be, the most likely first; how sure; why)."""
     if low == high and low == before.high and high + 1 == after.low:
