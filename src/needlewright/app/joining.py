@@ -103,7 +103,7 @@ class JoiningWork(Work):
     def _serve(self, job: Job, pool: DecoderPool[int]) -> None:
         hand = Handwork(job, self.number, self.stop_signal)
         try:
-            hand.hand.listen(_Soon(self))
+            hand.listen(_Soon(self))
             while not self.stop_signal.is_set():
                 with self._lock:
                     self._lock.wait_for(lambda: bool(self._wishes) or self.stop_signal.is_set())

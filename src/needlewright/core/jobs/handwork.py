@@ -30,6 +30,7 @@ from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.hand import Hand, Offer, Offers, cluster_list
 from needlewright.core.stitching.structured import form_of
+from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.stopping import StopSignal
 from needlewright.core.volumes.base import cut
 
@@ -84,6 +85,7 @@ class Handwork:
         source = next(s for s in job.sources() if s.id == self.record.row.source)
         self._source = open_source(source.path)
         self._texture = TextureFile(job.folder, source.id)
+        self._decodes = TrialDecodes(self._source, stop)
         try:
             self.hand, self._key = self._begun(JobKnowledge(job, source, self._source,
                                                             self._texture))
@@ -92,7 +94,13 @@ class Handwork:
             self.close()
             raise
 
+    def listen(self, stop: StopSignal) -> None:
+        """Stop what is looked for at this signal from now on."""
+        self._decodes.stop = stop
+        self.hand.listen(stop)
+
     def close(self) -> None:
+        self._decodes.close()
         self._texture.close()
         self._source.close()
 
@@ -117,7 +125,7 @@ class Handwork:
             pool.free[[n for n in cluster_list(pool, extents) if n < pool.count]] = True
         hand = None
         with contextlib.suppress(FormatError):
-            hand = joiner.by_hand(mine, Bench(pool, self.stop, EFFORT))
+            hand = joiner.by_hand(mine, Bench(pool, self.stop, EFFORT, self._decodes))
         if hand is None:
             raise JobError("hand-no-begin", format=row.format)
         self._broken = mine

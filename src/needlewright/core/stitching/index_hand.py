@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from needlewright.core.finds import Reason, SeamWord
 from needlewright.core.stitching.base import Bench
-from needlewright.core.stitching.clip_runs import Clip, Run, placed, told
+from needlewright.core.stitching.clip_runs import Clip, Run, decided, placed, told
 from needlewright.core.stitching.hand import (
     OFFERED,
     Extents,
@@ -27,6 +27,7 @@ NEAR, EVERYWHERE = 4096, 1 << 40
 AT_ONCE = 256  # clusters that are read at a time
 ROWS_BYTES = 16 << 20
 LOOKED = 24  # anchors behind the seam that a piece may begin to be known by
+BORNE_OUT = 8  # further anchors in a piece before no others are looked for
 MAX_FOUND = 64  # pieces that are weighed
 MAX_PIECE = 1 << 18  # clusters that a piece is followed over
 BEHIND_S = 0.2  # seconds behind a seam: what is shown there is the piece's
@@ -102,7 +103,8 @@ class IndexHand(Hand):
                     offer = self._offer(at, first, used)
                     if offer is not None:
                         found[first] = offer
-            if found or possible > MAX_FOUND:
+            # One that only a few anchors speak for may stand there by chance.
+            if possible > MAX_FOUND or self._borne_out(found.values(), at, anchor):
                 break
         straight = origin + 1
         if straight not in found:
@@ -111,7 +113,47 @@ class IndexHand(Hand):
                 found[straight] = offer
         best = sorted(found.values(), key=lambda o: (-self._samples(at, o.count) - (
             o.first == straight), abs(o.first - origin)))
-        return Offers(tuple(best[:OFFERED]), tried, possible)
+        cut = tuple(self._cut_where_it_decodes(clusters, offer) for offer in best[:OFFERED])
+        return Offers(cut, tried, possible)
+
+    def _cut_where_it_decodes(self, clusters: Sequence[int], offer: Offer) -> Offer:
+        """The same piece, the seam set where the frames across it decode: a cluster in which no
+        sample begins may stand in line with the last piece and be nobody's, or the next one's."""
+        index, runs = self.clip.index, self._runs_of(clusters)
+        before = runs[-1]
+        last = offer.keep + offer.count - 1
+        low = next((n for n in range(offer.keep, last) if index.anchored(n)), last)
+        after = Run(offer.keep, last, offer.first, low, last)
+        before.high = next((n for n in range(before.last, before.first, -1) if index.anchored(n)),
+                           before.first)
+        if before.number(before.last) + 1 == offer.first:
+            return offer
+        tail = [Run(r.first, r.last, r.at, r.low, r.high) for r in self.clip.runs]
+        clip = Clip(self._bench, index, self.clip.size, [*runs, after, *tail])
+        clip.grow_back(after, before.high + 1)
+        cuts, word, reasons = decided(clip, before, after, max(before.high, after.first - 1),
+                                      min(before.last, low - 1))
+        keep = cuts[0] + 1
+        return replace(offer, first=after.number(keep), count=last + 1 - keep, keep=keep, word=word,
+                       reasons=(*offer.reasons, *(r for r in reasons if r not in offer.reasons)))
+
+    def _runs_of(self, clusters: Sequence[int]) -> list[Run]:
+        runs, at = list[Run](), 0
+        for offset, length in self.pool.span(clusters):
+            assert offset is not None
+            count = length // self.pool.unit
+            runs.append(Run(at, at + count - 1, self.pool.number(offset), at, at + count - 1))
+            at += count
+        return runs
+
+    def _borne_out(self, found: Iterable[Offer], at: int, anchor: int) -> bool:
+        """Whether one of the pieces for cluster `at` holds enough anchors behind `anchor`."""
+        for offer in found:
+            end = at + offer.count
+            behind = range(anchor + 1, min(end, anchor + 1 + 8 * BORNE_OUT))
+            if end >= self.stop or sum(map(self.clip.index.anchored, behind)) >= BORNE_OUT:
+                return True
+        return False
 
     def _fitting(self, anchor: int, numbers: np.ndarray) -> list[int]:
         """Those that may be the cluster `anchor` of the file."""
@@ -164,12 +206,7 @@ class IndexHand(Hand):
         return self.clip.index.starting(at + count - 1)[1] - self.clip.index.starting(at)[0]
 
     def gone_on(self, clusters: Sequence[int]) -> Gone | None:
-        runs, at = list[Run](), 0
-        for offset, length in self.pool.span(clusters):
-            assert offset is not None
-            count = length // self.pool.unit
-            runs.append(Run(at, at + count - 1, self.pool.number(offset), at, at + count - 1))
-            at += count
+        runs, at = self._runs_of(clusters), len(clusters)
         clip = Clip(self._bench, self.clip.index, self.clip.size,
                     [*runs, *(Run(r.first, r.last, r.at, r.low, r.high) for r in self.clip.runs)])
         clip.grow(clip.runs[len(runs) - 1], self.stop)

@@ -7,22 +7,27 @@ from needlewright.core.checks.decoding import STRETCH, DecodeRequest, DecoderPoo
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Extents
-from needlewright.core.stopping import StopSignal
+from needlewright.core.stopping import Interrupted, StopSignal
 
 
 class TrialDecodes:
     """Called with the extents of a file on `source`, from one second to another; Interrupted when
-    told to stop."""
+    told to stop. `stop` may be another signal from one call to the next."""
 
     def __init__(self, source: Source, stop: StopSignal) -> None:
-        self._source, self._stop = source, stop
+        self._source, self.stop = source, stop
         self._pool: DecoderPool[int] = DecoderPool(1)
 
     def __call__(self, extents: Extents, start: float, stop: float) -> bool:
         thread = PiecedSource(self._source, extents)
         request = DecodeRequest(thread, ((0, thread.size),), "CLIP", 0, task=STRETCH,
                                 seconds=start, until=stop)
-        return ask(self._pool, 0, request, self._stop)[1].ok
+        try:
+            return ask(self._pool, 0, request, self.stop)[1].ok
+        except Interrupted:
+            self.close()  # an answer that is still to come belongs to no later question
+            self._pool = DecoderPool(1)
+            raise
 
     def close(self) -> None:
         self._pool.close()
