@@ -26,6 +26,13 @@ class Inflater:
         self._most, self._piece = most, piece
         self.made = 0
 
+    def copy(self) -> Inflater:
+        """Another that goes on from here by itself."""
+        other = Inflater.__new__(Inflater)
+        other._unpacker = self._unpacker.copy()
+        other._most, other._piece, other.made = self._most, self._piece, self.made
+        return other
+
     @property
     def ended(self) -> bool:
         """Whether the stream came to its own end, where zlib's checksum is right as well."""
