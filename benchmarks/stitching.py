@@ -10,104 +10,25 @@ from __future__ import annotations
 
 import argparse
 import hashlib
-import io
 import random
 import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable
 from pathlib import Path
 
-import numpy as np
-from PIL import Image
-
+from benchmarks.families import FAMILIES, a_photo, saved_as
 from benchmarks.truth import digest
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.files import ImageFile
-from needlewright.demo import clips, photos, scenes
 
-LAYOUTS = ("2 pieces", "3-6 pieces", "out of order", "in turns")
+LAYOUTS = ("2 pieces", "3-6 pieces", "out of order", "in turns", "behind others")
 CLUSTERS = (4096, 32_768)
 PER_CARD = 6
 WHOLE = 10  # files in one piece on a card
-VIEW = (1500, 1100)
-
-
-def photograph(rng: random.Random, width: int, height: int) -> Image.Image:
-    """A scene with the grain of a sensor and with fine structure that differs from place to place,
-    as leaves, water and fur do; no two alike."""
-    seed = np.random.default_rng(rng.getrandbits(32))
-    drawn = scenes.draw_photo(rng.randrange(1 << 20), width, height, "Fernbeck Valley")
-    picture = np.asarray(drawn, np.float32)
-    field = np.zeros((height, width), np.float32)
-    for size in (4, 12, 40, 150):
-        rough = seed.normal(0, 1, (height // size + 2, width // size + 2)).astype(np.float32)
-        layer = np.asarray(Image.fromarray(rough).resize((width, height), Image.Resampling.BICUBIC))
-        field += layer * size ** 0.5
-    where = np.asarray(Image.fromarray(seed.normal(0, 1, (6, 8)).astype(np.float32)).resize(
-        (width, height), Image.Resampling.BICUBIC))
-    field *= np.clip(where + 0.4, 0.05, 2)
-    grain = seed.normal(0, rng.uniform(1, 4), (height, width, 3)).astype(np.float32)
-    tint = np.array([1.0, 0.95, 0.8], np.float32)
-    return Image.fromarray((picture + field[..., None] * tint * 3 + grain).clip(0, 255).astype(
-        np.uint8))
-
-
-def _photo(**options: object) -> Callable[[random.Random], bytes]:
-    def make(rng: random.Random) -> bytes:
-        width, height = rng.choice(((1024, 768), (1632, 1224), (2048, 1536), (1500, 2000)))
-        return photos.encode_photo(photograph(rng, width, height), "2031:05:12 05:58:12",
-                                   rng.randrange(100, 999), rng.choice((80, 88, 92, 95)), **options)
-    return make
-
-
-def _saved(form: str, mode: str = "RGB", scale: float = 1.0, **options: object) -> Callable[
-        [random.Random], bytes]:
-    def make(rng: random.Random) -> bytes:
-        out = io.BytesIO()
-        size = [int(side * scale * rng.uniform(0.5, 1)) for side in VIEW]
-        photograph(rng, *size).convert(mode).save(out, form, **options)
-        return out.getvalue()
-    return make
-
-
-def _clip(container: str, video: str = "libx264", audio: str | None = "aac",
-          **options: str) -> Callable[[random.Random], bytes]:
-    def make(rng: random.Random) -> bytes:
-        return clips.encode(container, video, audio, seed=rng.randrange(1 << 16),
-                            frames=rng.randrange(60, 140),
-                            size=rng.choice(((320, 240), (480, 270), (640, 360))),
-                            options=options or None)
-    return make
-
-
-def _sound(container: str, coding: str, seconds: float = 30,
-           bit_rate: int | None = None) -> Callable[[random.Random], bytes]:
-    def make(rng: random.Random) -> bytes:
-        return clips.record(container, coding, rng.randrange(1 << 16),
-                            seconds * rng.uniform(0.5, 1), bit_rate=bit_rate)
-    return make
-
-
-FAMILIES: dict[str, Callable[[random.Random], bytes]] = {
-    "jpeg": _photo(), "jpeg-restart": _photo(restart_rows=1),
-    "jpeg-grey": _saved("JPEG", "L", quality=88), "jpeg-progressive": _photo(progressive=True),
-    "png": _saved("PNG", scale=0.6), "gif": _saved("GIF"), "tiff": _saved("TIFF", scale=0.6),
-    "tiff-lzw": _saved("TIFF", scale=0.6, compression="tiff_lzw"),
-    "webp": _saved("WEBP", quality=85),
-    "mp4": _clip("mp4"), "mov": _clip("mov", movflags="faststart"),
-    "mp4-fragments": _clip("mp4", movflags="frag_keyframe+empty_moov+default_base_moof"),
-    "m4a": _sound("ipod", "aac", bit_rate=128_000), "avi": _clip("avi", "mjpeg", "pcm_s16le"),
-    "mkv": _clip("matroska"), "ts": _clip("mpegts"), "flv": _clip("flv"),
-    "mpg": _clip("vob", "mpeg2video", "mp2"),
-    "wav": _sound("wav", "pcm_s16le", 8), "mp3": _sound("mp3", "libmp3lame", bit_rate=128_000),
-    "aac": _sound("adts", "aac", bit_rate=128_000), "flac": _sound("flac", "flac", 10),
-    "ogg": _sound("ogg", "libopus", bit_rate=96_000),
-}
 
 
 def cut_up(count: int, pieces: int, rng: random.Random) -> list[tuple[int, int]]:
@@ -126,9 +47,14 @@ def lay(layout: str, files: list[bytes], whole: list[bytes], unit: int,
             step = max(1, rng.choice((64, 128, 256)) * 1024 // unit)
             cuts = [(a, min(count, a + step)) for a in range(0, count, step)]
         else:
-            cuts = cut_up(count, 2 if layout == "2 pieces" else rng.randint(3, 6), rng)
+            pieces = 2 if layout == "2 pieces" else rng.randint(3, 6)
+            if layout == "behind others":
+                pieces = 2 + len(runs) % 2
+            cuts = cut_up(count, pieces, rng)
         runs.append([(data, a, b) for a, b in cuts])
     line: list[tuple[bytes, int, int]] = []
+    if layout == "behind others":
+        return _behind_others(runs, whole, unit, rng)
     if layout == "out of order":
         line = [run for mine in runs for run in mine]
         rng.shuffle(line)
@@ -153,8 +79,24 @@ def lay(layout: str, files: list[bytes], whole: list[bytes], unit: int,
     return bytes(out)
 
 
+def _behind_others(runs: list[list[tuple[bytes, int, int]]], whole: list[bytes], unit: int,
+                   rng: random.Random) -> bytes:
+    """Each file begins behind a whole one and goes on behind others, as drivers fill what is free
+    between files that are there."""
+    out, waiting = bytearray(), list(whole)
+    for mine in runs:
+        for data, first, stop in mine:
+            between = waiting.pop() if waiting else rng.choice(whole)
+            out += between + bytes(-len(between) % 512)
+            out += rng.randbytes(-len(out) % unit)
+            out += data[first * unit : stop * unit]
+        out += bytes(-len(out) % 512)
+        out += rng.randbytes(-len(out) % unit)
+    return bytes(out + whole[0] + bytes(-len(whole[0]) % unit))
+
+
 def whole_ones(rng: random.Random) -> list[bytes]:
-    return [_photo()(rng) if rng.random() < 0.6 else _saved("PNG", scale=0.3)(rng)
+    return [a_photo()(rng) if rng.random() < 0.6 else saved_as("PNG", scale=0.3)(rng)
             for _ in range(WHOLE)]
 
 

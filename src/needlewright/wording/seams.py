@@ -25,6 +25,7 @@ REASONS = {
     "index-places": "the index places {samples} samples of the piece, and they are what it says",
     "index-between": "the index leaves no other place for it",
     "decodes-across": "the frames across it decode without an error",
+    "behind-others": "the file goes on behind what other files own, and opens",
     "only-place": "no other free piece fits",
     "by-hand": "joined by hand",
 }
@@ -37,7 +38,8 @@ SHORT = {
     "own-end": "to the end", "breaks-soon": "ends soon", "checksum": "checksum agrees",
     "structure": "structure goes on", "index-places": "{samples} samples fit",
     "index-between": "index leaves no choice", "decodes-across": "frames decode",
-    "cut-earlier": "cut earlier", "cut-later": "cut later", "by-hand": "by hand",
+    "cut-earlier": "cut earlier", "cut-later": "cut later",
+    "behind-others": "behind others", "by-hand": "by hand",
 }
 
 

@@ -112,7 +112,7 @@ class _Items:
             raise Unfit
         turns = [turn for b in boxes if (turn := self._turn(b)) is not None]
         if self.kinds.get(item) in CODED:
-            return Laid([(self.data(item), self._configuration(item))], 1, size, size, turns)
+            return Laid([(self.data(item), self.configuration(item))], 1, size, size, turns)
         if self.kinds.get(item) != b"grid":
             raise Unfit
         return self._grid(item, turns)
@@ -136,7 +136,8 @@ class _Items:
             raise Unfit
         return Laid([i.tiles[0] for i in inner], columns, tile, size, turns)
 
-    def _configuration(self, item: int) -> bytes:
+    def configuration(self, item: int) -> bytes:
+        """What the decoder is told of an item's coding. Raises Unfit."""
         box = next((b for b in self.said.get(item, []) if b.name == b"hvcC"), None)
         if box is None:
             raise Unfit
@@ -218,13 +219,11 @@ def _frame(context: Any, data: bytes) -> Any:
 
 def decode_heif(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], list[bytes]]:
     """(answer, [thumbnail]) of an HEIF picture; pictures of other kinds go to `decode_picture`."""
-    view = View(MemorySource(data), 0, len(data))
     answer: dict[str, Any] = {"ok": False, "error": None}
     try:
-        boxes = {box.name: box for box in top_level(view, 0)}
-        if b"meta" not in boxes or b"moov" in boxes:
-            raise Unfit
-        items = _Items(view, boxes[b"meta"])
+        items = _opened(data)
+        if request.get("task") == "stretch":
+            return _stretch(items, request), []
         if not items.alone() or items.transparent():
             raise Unfit
         laid = items.laid(items.primary)
@@ -245,6 +244,33 @@ def decode_heif(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], l
     answer["ok"] = True
     answer.update(_witness(items, picture))
     return answer, [thumbnail(picture, request["side"]), b""]
+
+
+def _opened(data: bytes) -> _Items:
+    """Raises Unfit where it is a clip as well, or no picture."""
+    view = View(MemorySource(data), 0, len(data))
+    boxes = {box.name: box for box in top_level(view, 0)}
+    if b"meta" not in boxes or b"moov" in boxes:
+        raise Unfit
+    return _Items(view, boxes[b"meta"])
+
+
+def _stretch(items: _Items, request: dict[str, Any]) -> dict[str, Any]:
+    """Whether the coded items decode, from number `seconds` to `until` in the order in which they
+    lie in the file."""
+    coded = sorted((spans[0], n) for n, spans in items.spans.items()
+                   if items.kinds.get(n) in CODED and spans)
+    low, high = int(request["seconds"]), int(min(request["until"], len(coded)))
+    contexts: dict[bytes, Any] = {}
+    try:
+        for _, item in coded[low : high + 1]:
+            configuration = items.configuration(item)
+            if configuration not in contexts:
+                contexts[configuration] = _context(configuration, STRICT)
+            _frame(contexts[configuration], items.data(item))
+    except (Unfit, FormatError, av.error.FFmpegError) as error:
+        return {"ok": False, "error": "undecodable", "text": str(error)[:200]}
+    return {"ok": bool(coded), "error": None}
 
 
 def _witness(items: _Items, picture: Image.Image) -> dict[str, Any]:

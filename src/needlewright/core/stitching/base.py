@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -19,8 +19,8 @@ from needlewright.core.stopping import Interrupted, StopSignal
 Extents = tuple[tuple[int | None, int], ...]
 REFUSED = float("-inf")
 
-__all__ = ["REFUSED", "Bench", "Broken", "Extents", "Joined", "Joiner", "Line", "Reason", "Seam",
-           "SeamWord", "Step", "formats_by_hand", "joiner_for", "register"]
+__all__ = ["REFUSED", "Bench", "Broken", "Decodes", "Extents", "Joined", "Joiner", "Line",
+           "Reason", "Seam", "SeamWord", "Step", "formats_by_hand", "joiner_for", "register"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,16 +43,23 @@ class Broken:
         return next((o for o, _ in self.extents if o is not None), 0)
 
 
+class Decodes(Protocol):
+    """Whether a decoder takes a file, given by its extents: of a clip or a sound what lies from one
+    second to another, of HEIF pictures the coded items by their number, of others all."""
+
+    def __call__(self, extents: Extents, start: float, stop: float,
+                 decoder: str = "CLIP") -> bool: ...
+
+
 @dataclass(frozen=True, slots=True)
 class Bench:
-    """What a joiner works with. `effort`: 0 looks near, 1 farther, 2 everywhere. `decodes`: whether
-    the frames of a clip, given by its extents, decode from one second to another. `patience`: part
+    """What a joiner works with. `effort`: 0 looks near, 1 farther, 2 everywhere. `patience`: part
     of the usual time that is to be spent."""
 
     pool: Pool
     stop: StopSignal
     effort: int = 0
-    decodes: Callable[[Extents, float, float], bool] | None = None
+    decodes: Decodes | None = None
     patience: float = 1.0
 
     def rest(self) -> None:

@@ -1,7 +1,7 @@
 """Where the next item of a file begins: the one thing that a piece behind a seam can be told by.
 
 PNG chunks (PNG 3rd edition, 5.3), Ogg pages (RFC 3533, 6), RIFF chunks (RIFF MCI 1991), FLV tags
-(Adobe FLV 10.1, E.4), Matroska blocks (RFC 9559).
+(Adobe FLV 10.1, E.4), Matroska blocks (RFC 9559), members of ZIP archives (APPNOTE 6.3.10).
 """
 
 from __future__ import annotations
@@ -119,6 +119,25 @@ def riff(source: Source, bad: int) -> Next | None:
         return None
     known = tuple(sorted({n for n in names if n[:2].isdigit()} | {b"idx1"}))
     return Next(*found, 4, _exact(*known, b"JUNK", b"LIST"), known)
+
+
+def zipped(source: Source, bad: int) -> Next | None:
+    """Members whose length stands in front of them, then the directory (APPNOTE 4.3.7, 4.3.12)."""
+    def step(data: _Bytes, at: int) -> int | None:
+        head = data.get(at, 46)
+        if head[:4] == b"PK\3\4" and len(head) >= 30:
+            packed = int.from_bytes(head[18:22], "little")
+            if packed == 0xFFFF_FFFF or (head[6] & 8 and not packed):
+                return None
+            return at + 30 + packed + sum(
+                int.from_bytes(head[i : i + 2], "little") for i in (26, 28))
+        if head[:4] == b"PK\1\2" and len(head) == 46:
+            return at + 46 + sum(int.from_bytes(head[i : i + 2], "little") for i in (28, 30, 32))
+        return None
+
+    found = _walked(source, 0, bad, step)
+    marks = (b"PK\3\4", b"PK\1\2", b"PK\5\6")
+    return None if found is None else Next(*found, 4, _exact(*marks), marks)
 
 
 def flv(source: Source, bad: int) -> Next | None:
@@ -258,7 +277,7 @@ def _number_coded(value: int) -> bytes:
 
 CHAINS: dict[str, Chain] = {
     "png": png, "ogg": ogg, "avi": riff, "flv": flv, "matroska": matroska, "gif": gif,
-    "flac": flac, "mp4": boxes,
+    "flac": flac, "mp4": boxes, "zip": zipped,
 }
 #: Those in which a checksum stands behind every item.
-CHECKED = frozenset(("png", "ogg", "flac"))
+CHECKED = frozenset(("png", "ogg", "flac", "zip"))

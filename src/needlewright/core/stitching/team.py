@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.finds import Reason, Seam, SeamWord
-from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
+from needlewright.core.stitching.base import Bench, Broken, Decodes, Extents, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import StopSignal
 
@@ -64,7 +63,7 @@ class Alone:
 
     pool: Pool
     stop: StopSignal
-    decodes: Callable[[Extents, float, float], bool] | None = None
+    decodes: Decodes | None = None
     _given: deque[tuple[Broken, int, float]] = field(default_factory=deque)
 
     @property

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from needlewright.core.checks.asking import ask
-from needlewright.core.checks.decoding import STRETCH, DecodeRequest, DecoderPool
+from needlewright.core.checks.decoding import PICTURE, STRETCH, DecodeRequest, DecoderPool
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Extents
@@ -11,17 +11,20 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 
 class TrialDecodes:
-    """Called with the extents of a file on `source`, from one second to another; Interrupted when
-    told to stop. `stop` may be another signal from one call to the next."""
+    """See `base.Decodes`; `source` is what the extents are of. Interrupted when told to stop, by a
+    signal that may be another one from call to call."""
 
     def __init__(self, source: Source, stop: StopSignal) -> None:
         self._source, self.stop = source, stop
         self._pool: DecoderPool[int] = DecoderPool(1)
 
-    def __call__(self, extents: Extents, start: float, stop: float) -> bool:
+    def __call__(self, extents: Extents, start: float, stop: float,
+                 decoder: str = "CLIP") -> bool:
         thread = PiecedSource(self._source, extents)
-        request = DecodeRequest(thread, ((0, thread.size),), "CLIP", 0, task=STRETCH,
-                                seconds=start, until=stop)
+        clip = decoder in ("CLIP", "SOUND")
+        request = DecodeRequest(
+            thread, ((0, thread.size),), "CLIP" if clip else decoder, 0,
+            task=STRETCH if clip or decoder == "HEIF" else PICTURE, seconds=start, until=stop)
         try:
             return ask(self._pool, 0, request, self.stop)[1].ok
         except Interrupted:

@@ -1,0 +1,152 @@
+"""Files that go on behind what others own: any format whose walk and decoder know a whole file.
+
+A driver that finds no room in one piece fills what is free, stretch by stretch. Where the pieces of
+a file reach from the beginning or to the end of such stretches, few ways to put them together are
+left, and the format's own walk and its decoder say which of them is a file.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+
+from needlewright.core.finds import Reason, Seam, SeamWord
+from needlewright.core.formats.base import Format
+from needlewright.core.stitching.base import Bench, Broken, Extents, Joined
+from needlewright.core.stitching.structured import (
+    Reached,
+    form_of,
+    in_line,
+    join_structured,
+    reached,
+)
+from needlewright.core.volumes.base import cut
+
+NEAR_BYTES = 256 << 20  # in which stretches are looked for, on either side
+MOST = (8, 24, 64)  # ways that are tried, by effort
+STRETCHES = 24  # free ones that a piece may begin at
+MAX_DECODED = 64 << 20  # bytes of a file that is decoded for it
+MAX_LINE = 4096  # stretches one behind another
+TO_THE_END = 1e9  # seconds
+#: Formats in which a checksum or an own index stands over all that the walk looks at.
+CHECKED = frozenset(("zip",))
+#: Decoders that say where they are not given what was coded; of others little can be concluded.
+STRICT = frozenset(("CLIP", "DATABASE"))
+
+Pieces = tuple[tuple[int, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """Pieces that are a file for the walk: `used` of them to its last byte."""
+
+    used: Pieces
+    extents: Extents
+    unproven: bool
+
+
+def join_around(broken: Broken, bench: Bench) -> Joined | None:
+    """The file over the free stretches around; None where none of them makes it whole."""
+    pool, form = bench.pool, form_of(broken.format)
+    if form is None or not 0 <= pool.number(broken.start) < pool.count:
+        return None
+    first = pool.number(broken.start)
+    if pool.start(first) != broken.start:
+        return None
+    alone = reached(bench, form, ((first, in_line(bench, first)),))
+    if alone is None or alone.ended:
+        return None  # what is broken in it is not that it ends
+    good: list[_Way] = []
+    for way in _ways(bench, form, first):
+        if not _opens(bench, broken.format, form, way):
+            continue
+        good.append(way)
+        if form.name in CHECKED or len(good) > 1:
+            break
+    if not good:
+        return join_structured(broken, bench)  # by what stands where the next item must be
+    return _joined(form, good[0], len(good) == 1, pool.unit)
+
+
+def _joined(form: Format, way: _Way, alone: bool, unit: int) -> Joined:
+    sure = alone and not way.unproven and (form.name in CHECKED or form.decoder in STRICT)
+    reasons = [Reason("checksum", {"bytes": sum(n for _, n in way.extents)})] if (
+        form.name in CHECKED) else [Reason("behind-others")]
+    if alone:
+        reasons.append(Reason("only-place"))
+    seams, at = [], 0
+    for (start, count), (following, _) in pairwise(way.used):
+        at += count
+        if start + count != following:
+            seams.append(Seam(at * unit, SeamWord.PROVEN if sure else SeamWord.LIKELY,
+                              tuple(reasons)))
+    return Joined(way.extents, tuple(seams), True)
+
+
+def _ways(bench: Bench, form: Format, first: int) -> Iterator[_Way]:
+    """Ways to go on from cluster `first` that the walk takes for a whole file."""
+    seen: set[Pieces] = set()
+    for tried, pieces in enumerate(_orders(bench, first)):
+        bench.rest()
+        if tried >= MOST[min(bench.effort, len(MOST) - 1)]:
+            return
+        here = reached(bench, form, pieces)
+        if here is None or not here.ended or here.walk is None:
+            continue
+        way = _used(bench, here)
+        if len(way.used) > 1 and way.used not in seen:
+            seen.add(way.used)
+            yield way
+
+
+def _orders(bench: Bench, first: int) -> Iterator[Pieces]:
+    """Free stretches in the orders that drivers fill them: on and on; one or more passed over;
+    round again from farther in front."""
+    pool = bench.pool
+    head = first, in_line(bench, first)
+    reach = NEAR_BYTES // pool.unit
+    behind = _stretches(bench, first + head[1], first + head[1] + reach)
+    before = _stretches(bench, max(0, first - reach), first)
+    yield (head, *behind[:MAX_LINE])
+    for skipped in range(1, min(STRETCHES, len(behind))):
+        yield (head, *behind[skipped:MAX_LINE])
+    for number in range(len(before) - 1, max(-1, len(before) - 1 - STRETCHES), -1):
+        yield (head, *before[number:MAX_LINE], *behind[:MAX_LINE])
+    for one in range(min(STRETCHES, len(behind))):
+        for other in range(one + 2, min(STRETCHES, len(behind))):
+            yield (head, behind[one], *behind[other:MAX_LINE])
+
+
+def _stretches(bench: Bench, low: int, high: int) -> list[tuple[int, int]]:
+    """(first cluster, how many) of each free stretch between two clusters, ascending."""
+    pool = bench.pool
+    usable = pool.free[low:high] | pool.blank[low:high]
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], usable.view(np.int8), [0]))))
+    return [(low + int(a), int(b - a)) for a, b in edges.reshape(-1, 2)
+            if pool.is_free(low + int(a))]
+
+
+def _used(bench: Bench, here: Reached) -> _Way:
+    """What of the pieces a walk used up to the file's end."""
+    assert here.walk is not None
+    unit, left, used = bench.pool.unit, here.walk.stop, list[tuple[int, int]]()
+    for start, count in here.clusters:
+        if left <= 0:
+            break
+        used.append((start, min(count, -(-left // unit))))
+        left -= count * unit
+    pieces = tuple((bench.pool.start(start), count * unit) for start, count in used)
+    return _Way(tuple(used), cut(pieces, here.walk.stop), bool(here.walk.unproven))
+
+
+def _opens(bench: Bench, name: str, form: Format, way: _Way) -> bool:
+    """Whether the decoder takes it; where there is none, the walk alone says so."""
+    decoder = next((v.decoder for v in (form.plain, *form.variants) if v.name == name), "")
+    if not decoder:
+        return True
+    size = sum(length for _, length in way.extents)
+    return bench.decodes is None or size > MAX_DECODED or bench.decodes(
+        way.extents, 0.0, TO_THE_END, decoder)
