@@ -12,7 +12,7 @@ import time
 
 import numpy as np
 
-from benchmarks.stitching import photograph
+from benchmarks.families import photograph
 from needlewright.core.formats.jpeg_scans import decode_scan, make_grids, scan_plan
 from needlewright.core.formats.jpeg_segments import read_headers
 from needlewright.core.kernels import jpeg_trials as trials
