@@ -5,9 +5,11 @@ from __future__ import annotations
 import random
 import threading
 import unittest
+from itertools import pairwise
 
 import numpy as np
 
+from needlewright.core.finds import SeamWord
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import Bench, Broken, joiner_for
 from needlewright.core.stitching.hand import Hand
@@ -78,6 +80,65 @@ class ChanceTest(unittest.TestCase):
         self.assertEqual(len(joined.seams), 1)
         self.assertEqual(joined.extents[-1][0] + joined.extents[-1][1],
                          begin * UNIT + len(self.clip) - cut * UNIT)
+
+
+class ChunksTest(unittest.TestCase):
+    """AVI: the index behind the frames says how each chunk begins."""
+
+    UNIT = 4096
+
+    @classmethod
+    def setUpClass(cls):
+        cls.clip = clips.encode("avi", "mjpeg", "pcm_s16le", frames=40, size=(320, 240))
+        cls.other = clips.encode("avi", "mjpeg", "pcm_s16le", seed=9, frames=40, size=(320, 240))
+
+    def pool(self, *pieces: bytes) -> tuple[Pool, bytes]:
+        data = b"".join(p + random.Random(3).randbytes(-len(p) % self.UNIT) for p in pieces)
+        pool = Pool(MemorySource(data), self.UNIT, 0, np.zeros((0, 2), np.int64))
+        list(pool.look())
+        return pool, data
+
+    def pieces(self, clip: bytes, *cuts: int) -> list[bytes]:
+        edges = [0, *(c * self.UNIT for c in cuts), len(clip)]
+        return [clip[a:b] for a, b in pairwise(edges)]
+
+    def test_two_clips_of_one_camera_in_each_other(self):
+        mine = self.pieces(self.clip, 9, 21, 30)
+        theirs = self.pieces(self.other, 12, 25)
+        pool, data = self.pool(mine[0], theirs[0], mine[2], theirs[1], mine[1], theirs[2], mine[3])
+        bench = Bench(pool, threading.Event(), 2, lambda *_: False)  # our own walk of frames tells
+        for clip in (self.clip, self.other):
+            start = data.find(clip[: self.UNIT])
+            joined = joiner_for("avi").join(Broken(1, "", "avi", ((start, self.UNIT),)), bench)
+            self.assertTrue(joined.ended)
+            got = b"".join(data[o : o + n] for o, n in joined.extents)
+            doubts = sum(s.word is SeamWord.LIKELY for s in joined.seams)
+            if not doubts:
+                self.assertEqual(got, clip)
+            wrong = sum(a != b for a, b in zip(self.clusters(got), self.clusters(clip)))
+            self.assertLessEqual(wrong, 5 * doubts)
+
+    def clusters(self, data: bytes) -> list[bytes]:
+        return [data[at : at + self.UNIT] for at in range(0, len(data), self.UNIT)]
+
+    def test_another_clips_index_is_not_taken(self):
+        a, b = self.pieces(self.clip, 15)
+        _, theirs = self.pieces(self.other, len(self.other) // self.UNIT - 4)
+        pool, _ = self.pool(a, theirs, b[: 8 * self.UNIT])
+        joined = joiner_for("avi").join(Broken(1, "", "avi", ((0, self.UNIT),)),
+                                        Bench(pool, threading.Event(), 2, lambda *_: True))
+        self.assertTrue(joined is None or not joined.ended)
+
+    def test_an_index_that_lies_costs_nothing(self):
+        """Places beyond the medium, sizes of four gibibytes, none at all."""
+        at = self.clip.rindex(b"idx1")
+        for spoilt in (b"\xff" * 600, b"\0" * 600, b"00dc" * 150):
+            clip = self.clip[: at + 8] + spoilt + self.clip[at + 608 :]
+            a, b = self.pieces(clip, 15)
+            pool, _ = self.pool(a, self.other[: 3 * self.UNIT], b)
+            joined = joiner_for("avi").join(Broken(1, "", "avi", ((0, self.UNIT),)),
+                                            Bench(pool, threading.Event(), 2, lambda *_: True))
+            self.assertTrue(joined is None or joined.extents[0] == (0, 15 * self.UNIT))
 
 
 if __name__ == "__main__":

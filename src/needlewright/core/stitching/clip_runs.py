@@ -13,7 +13,7 @@ from itertools import pairwise
 import numpy as np
 
 from needlewright.core.stitching.base import Bench, Joined, Reason, Seam, SeamWord
-from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
+from needlewright.core.stitching.sample_index import ENOUGH, PlacedItems
 
 NEAR, EVERYWHERE = 4096, 1 << 40
 SECTOR, LEAST_PADDING = 512, 8  # bytes
@@ -46,7 +46,7 @@ class Run:
 @dataclass(slots=True)
 class Clip:
     bench: Bench
-    index: SampleIndex
+    index: PlacedItems
     size: int
     runs: list[Run]
     decoded: int = 0  # places that were tried by decoding

@@ -82,9 +82,9 @@ def _index(view: View, meta: Box, unit: int) -> SampleIndex | None:
     if not spans:
         return None
     places = np.array(spans, np.int64)
-    return SampleIndex([Track(
+    return SampleIndex(unit, [Track(
         1, coding=HEVC[0], length_bytes=LENGTH_BYTES, offsets=places[:, 0],
-        sizes=places[:, 1] - places[:, 0], times=np.arange(len(spans) + 1))], unit)
+        sizes=places[:, 1] - places[:, 0], times=np.arange(len(spans) + 1))])
 
 
 def _of_items(bench: Bench) -> Bench:

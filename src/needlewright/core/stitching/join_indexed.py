@@ -117,7 +117,7 @@ def _index_in(view: View, box: Box, unit: int) -> SampleIndex | None:
     if broken_at(view.source, box.start, box.stop)[1] < box.stop:
         return None
     try:
-        return SampleIndex(read_tracks(view, box, 0), unit)
+        return SampleIndex(unit, read_tracks(view, box, 0))
     except FormatError:
         return None
 

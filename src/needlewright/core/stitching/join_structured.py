@@ -7,6 +7,6 @@ from needlewright.core.stitching.structured import join_structured
 from needlewright.core.stitching.structured_hand import structured_by_hand
 
 register(Joiner("structured", frozenset((
-    "ogg", "opus", "ogv", "avi", "flv", "mkv", "webm", "mka", "gif", "flac")),
+    "ogg", "opus", "ogv", "flv", "mkv", "webm", "mka", "gif", "flac")),
     join_structured,
     by_hand=structured_by_hand))

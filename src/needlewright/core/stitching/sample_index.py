@@ -8,6 +8,7 @@ hardly varies.
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -28,16 +29,58 @@ MOST_FIRST = 12  # different ones; more tell nothing
 
 
 @dataclass(slots=True)
-class SampleIndex:
-    """The samples of all tracks in file order: `offsets`, `sizes` int64[n] in bytes of the file,
-    `track` int64[n]. `unit`: bytes of a cluster."""
+class PlacedItems(ABC):
+    """What an index says of each cluster of a file. Items in file order: `offsets`, `sizes`
+    int64[n] in bytes of the file, `seconds` when each is shown. `unit`: bytes of a cluster."""
 
-    tracks: Sequence[Track]
     unit: int
     offsets: Longs = field(init=False)
     sizes: Longs = field(init=False)
-    track: Longs = field(init=False)
     seconds: npt.NDArray[np.float64] = field(init=False)
+
+    @property
+    def end(self) -> int:
+        """The byte behind the last item."""
+        return int((self.offsets + self.sizes).max()) if self.offsets.size else 0
+
+    def starting(self, cluster: int) -> tuple[int, int]:
+        """The range of the items that begin in a cluster of the file."""
+        low, high = np.searchsorted(self.offsets, [cluster * self.unit, (cluster + 1) * self.unit])
+        return int(low), int(high)
+
+    def following(self, cluster: int) -> int:
+        """The next cluster of the file in which an item begins; behind the last one, far away."""
+        at = int(np.searchsorted(self.offsets, (cluster + 1) * self.unit))
+        return int(self.offsets[at]) // self.unit if at < self.offsets.size else FAR
+
+    def time_of(self, byte: int) -> float:
+        """When what lies at a byte of the file is shown, in seconds."""
+        at = max(0, int(np.searchsorted(self.offsets, byte, side="right")) - 1)
+        return float(self.seconds[at]) if self.seconds.size else 0.0
+
+    @abstractmethod
+    def anchored(self, cluster: int) -> bool:
+        """Whether anything in a cluster tells surely that it belongs there."""
+
+    @abstractmethod
+    def check(self, cluster: int, raw: npt.NDArray[np.uint8]) -> float | None:
+        """How much speaks for `raw` being this cluster of the file; None where it cannot be."""
+
+    @abstractmethod
+    def fitting(self, cluster: int, rows: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
+        """bool[n]: which of `rows` uint8[n, unit] may be this cluster, by the first items."""
+
+    def learn(self, cluster: int, raw: npt.NDArray[np.uint8]) -> None:
+        """`raw` is surely this cluster: remember how its items begin."""
+        return
+
+
+@dataclass(slots=True)
+class SampleIndex(PlacedItems):
+    """The samples of all tracks; `track` int64[n]: which one each is of."""
+
+    tracks: Sequence[Track]
+    track: Longs = field(init=False)
     _first: list[set[int]] = field(init=False)
     _seen: list[int] = field(init=False)
 
@@ -55,28 +98,7 @@ class SampleIndex:
         self._first = [set() for _ in told]
         self._seen = [0] * len(told)
 
-    @property
-    def end(self) -> int:
-        """The byte behind the last sample."""
-        return int((self.offsets + self.sizes).max()) if self.offsets.size else 0
-
-    def starting(self, cluster: int) -> tuple[int, int]:
-        """The range of the samples that begin in a cluster of the file."""
-        low, high = np.searchsorted(self.offsets, [cluster * self.unit, (cluster + 1) * self.unit])
-        return int(low), int(high)
-
-    def following(self, cluster: int) -> int:
-        """The next cluster of the file in which a sample begins; behind the last one, far away."""
-        at = int(np.searchsorted(self.offsets, (cluster + 1) * self.unit))
-        return int(self.offsets[at]) // self.unit if at < self.offsets.size else FAR
-
-    def time_of(self, byte: int) -> float:
-        """When what lies at a byte of the file is shown, in seconds."""
-        at = max(0, int(np.searchsorted(self.offsets, byte, side="right")) - 1)
-        return float(self.seconds[at]) if self.seconds.size else 0.0
-
     def anchored(self, cluster: int) -> bool:
-        """Whether anything in a cluster tells surely that it belongs there."""
         low, high = self.starting(cluster)
         proof = 0.0
         for index in range(low, high):
@@ -94,7 +116,6 @@ class SampleIndex:
         return self._seen[track] >= KNOWN_FIRST and len(self._first[track]) <= MOST_FIRST
 
     def check(self, cluster: int, raw: npt.NDArray[np.uint8]) -> float | None:
-        """How much speaks for `raw` being this cluster of the file; None where it cannot be."""
         low, high = self.starting(cluster)
         proof, odd, learnt = 0.0, 0, 0
         for index in range(low, high):
@@ -122,7 +143,6 @@ class SampleIndex:
         return proof + LEARNT_PROOF * max(0, learnt - 3 * odd)
 
     def learn(self, cluster: int, raw: npt.NDArray[np.uint8]) -> None:
-        """`raw` is surely this cluster: remember how its samples begin."""
         low, high = self.starting(cluster)
         for index in range(low, high):
             number = int(self.track[index])
@@ -131,7 +151,6 @@ class SampleIndex:
                 self._seen[number] += 1
 
     def fitting(self, cluster: int, rows: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
-        """bool[n]: which of `rows` uint8[n, unit] may be this cluster, by the first samples."""
         good = np.ones(len(rows), np.bool_)
         low, high = self.starting(cluster)
         for index in range(low, min(high, low + 6)):
