@@ -17,6 +17,7 @@ from needlewright.core.sources.source import Source
 Rows = npt.NDArray[np.uint8]
 MAX_ITEMS = 2_000_000
 BLOCK = 1 << 16
+MAX_BLOCK = 64 << 20  # bytes of a frame of Matroska
 FLAC_FRAME = 1 << 16  # bytes of a frame, where nothing says how long they are
 
 
@@ -156,6 +157,10 @@ def flv(source: Source, bad: int) -> Next | None:
 
 def matroska(source: Source, bad: int) -> Next | None:
     outer = (0x18538067, 0x1F43B675)  # Segment, Cluster: looked into
+    blocks = (0xA3, 0xA0, 0xE7, 0xA7, 0xAB, 0xBF, 0xEC, 0x5854)  # what stands in clusters
+    # EBML, SeekHead, Info, Tracks, Cues, Tags, Chapters, Attachments
+    others = (0x1A45DFA3, 0x114D9B74, 0x1549A966, 0x1654AE6B, 0x1C53BB6B, 0x1254C367, 0x1043A770,
+              0x1941A469)
 
     def number(head: bytes, at: int, keep: bool) -> tuple[int, int]:
         first = head[at] if at < len(head) else 0
@@ -169,7 +174,8 @@ def matroska(source: Source, bad: int) -> Next | None:
         head = data.get(at, 12)
         name, wide = number(head, 0, True)
         size, more = number(head, wide, False)
-        if name < 0 or size < 0 or wide > 4:
+        if size < 0 or name not in outer + blocks + others or (
+                name in blocks and size > MAX_BLOCK):
             return None
         return at + wide + more + (0 if name in outer else size)
 

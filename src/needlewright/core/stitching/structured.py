@@ -33,6 +33,7 @@ from needlewright.core.walks import Walk
 
 NEAR, EVERYWHERE = 8192, 1 << 40
 MAX_PIECES = 64
+MAX_TURNS, MAX_WAYS = 12, 4  # decisions that are gone back on; pieces that are kept for it
 MAX_CUTS = 40  # boundaries of one seam that are tried
 MAX_TRIALS = 80  # walks for one seam
 MAX_SECONDS = 6.0  # for one find and round
@@ -79,29 +80,40 @@ def join_structured(broken: Broken, bench: Bench) -> Joined | None:
 
 
 def joined_on(bench: Bench, form: Format, here: Reached) -> Joined | None:
-    """Piece by piece from `here` on, as far as it goes."""
-    pool = bench.pool
-    seams: list[Seam] = []
+    """Piece by piece from `here` on, as far as it goes; where that is not to the end, by the pieces
+    that came second."""
+    best, turns = (here, tuple[Seam, ...]()), 0
+    others: list[tuple[Reached, tuple[Seam, ...]]] = []
+    seams: tuple[Seam, ...] = ()
     until = time.monotonic() + MAX_SECONDS * bench.patience
-    for _ in range(MAX_PIECES):
+    while not here.ended:
         bench.rest()
-        if time.monotonic() > until:
+        late = time.monotonic() > until or len(here.clusters) > MAX_PIECES
+        ways, alone = ([], False) if late else _next_pieces(bench, form, here)
+        if here.at > best[0].at:
+            best = here, seams
+        if not ways and (late or not others or turns >= MAX_TURNS):
+            here, seams = best
             break
-        more, alone = _next_piece(bench, form, here)
-        if more is None:
-            break
-        at = sum(count for _, count in more.clusters[:-1]) * pool.unit
-        # Of frames all are decoded later: a seam that they do not bear out makes nothing whole.
-        sure = alone and (form.name in CHECKED or form.decoder == "CLIP")
-        word = SeamWord.PROVEN if sure else SeamWord.LIKELY
-        seams.append(Seam(at, word, (
-            reason_of(form, more, at), *((Reason("only-place"),) if alone else ()))))
-        here = more
-        if here.ended:
-            break
+        if not ways:
+            turns += 1
+            here, seams = others.pop()
+            continue
+        for way in reversed(ways[1:MAX_WAYS]):
+            others.append((way, (*seams, _seam(bench, form, way, False))))
+        here, seams = ways[0], (*seams, _seam(bench, form, ways[0], alone))
     if not seams:
         return None
-    return Joined(_extents(bench, here), tuple(seams), here.ended)
+    return Joined(_extents(bench, here), seams, here.ended)
+
+
+def _seam(bench: Bench, form: Format, more: Reached, alone: bool) -> Seam:
+    """The last seam of `more`; `alone`: nothing else goes on there."""
+    at = sum(count for _, count in more.clusters[:-1]) * bench.pool.unit
+    # Of frames all are decoded later: a seam that they do not bear out makes nothing whole.
+    sure = alone and (form.name in CHECKED or form.decoder == "CLIP")
+    return Seam(at, SeamWord.PROVEN if sure else SeamWord.LIKELY, (
+        reason_of(form, more, at), *((Reason("only-place"),) if alone else ())))
 
 
 def reason_of(form: Format, more: Reached, at: int) -> Reason:
@@ -137,17 +149,21 @@ def reached(bench: Bench, form: Format, clusters: tuple[tuple[int, int], ...]) -
     return Reached(clusters, walk, walk.broken.offset, walk.broken.noticed_at, False)
 
 
-def _next_piece(bench: Bench, form: Format, here: Reached) -> tuple[Reached | None, bool]:
-    """(the same with the piece that goes on best, whether no other goes on at all)."""
+def _next_pieces(bench: Bench, form: Format, here: Reached) -> tuple[list[Reached], bool]:
+    """(the same with each piece that goes on, the best first; whether no other comes near)."""
     bad = max(here.noticed, here.at)
     found: dict[int, list[Reached]] = {}  # what goes on, by the cluster that was looked for
     for number, tried in tries(bench, form, here):
         if form.name in CHECKED:
-            return tried, True
+            return [tried], True
         found.setdefault(number, []).append(tried)
     if not found:
-        return None, False
-    return _best(bench, form, found, bad)
+        return [], False
+    best, alone = _best(bench, form, found, bad)
+    mine = {first for first, _ in best.clusters}
+    others = (max(tried, key=lambda t: (t.ended, t.at)) for tried in found.values())
+    return [best, *sorted((t for t in others if t.clusters[-1][0] not in mine),
+                          key=lambda t: (not t.ended, -t.at))], alone
 
 
 def tries(bench: Bench, form: Format, here: Reached) -> Iterator[tuple[int, Reached]]:
@@ -189,7 +205,7 @@ def tries(bench: Bench, form: Format, here: Reached) -> Iterator[tuple[int, Reac
 
 
 def _best(bench: Bench, form: Format, found: dict[int, list[Reached]],
-          bad: int) -> tuple[Reached | None, bool]:
+          bad: int) -> tuple[Reached, bool]:
     """(what comes farthest, whether nothing else comes near). Where the structure leaves open at
     which boundary the seam is, frames that decode across it tell."""
     reach = {number: max(t.at for t in tried) for number, tried in found.items()}
