@@ -82,6 +82,28 @@ class ChanceTest(unittest.TestCase):
                          begin * UNIT + len(self.clip) - cut * UNIT)
 
 
+    def test_a_decoder_that_notices_nothing_proves_nothing(self):
+        index = self.hand(self.clip + bytes(-len(self.clip) % UNIT)).clip.index
+        # A frame that lies over the cut and has no beginning near it.
+        cut = next(n for n in range(40, self.count) if not any(
+            index.anchored(m) for m in range(n - 2, n + 3)))
+        first, noise = self.clip[: cut * UNIT], random.Random(6).randbytes(4 * UNIT)
+        data = first + noise + self.clip[cut * UNIT :] + bytes(-len(self.clip) % UNIT) + noise
+        owned = np.array([(len(first), len(first) + len(noise))], np.int64)
+        pool = Pool(MemorySource(data), UNIT, 0, owned)
+        list(pool.look())
+
+        def strict(extents, start, stop, decoder="CLIP"):
+            got = b"".join(data[o : o + n] if o is not None else bytes(n) for o, n in extents)
+            return got == self.clip
+
+        for decodes, word in ((strict, SeamWord.PROVEN), (lambda *_: True, SeamWord.LIKELY)):
+            joined = joiner_for("mp4").join(Broken(1, "", "mp4", ((0, UNIT),)), Bench(
+                pool, threading.Event(), 2, decodes))
+            self.assertEqual([s.word for s in joined.seams], [word])
+            self.assertTrue(strict(joined.extents, 0, 0))
+
+
 class ChunksTest(unittest.TestCase):
     """AVI: the index behind the frames says how each chunk begins."""
 

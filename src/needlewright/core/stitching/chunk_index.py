@@ -26,6 +26,7 @@ class ChunkIndex(PlacedItems):
     entries: npt.NDArray[np.void]
     base: int
     frame_s: float
+    _pictures: npt.NDArray[np.bool_] = field(init=False)
     _heads: npt.NDArray[np.uint8] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -34,11 +35,14 @@ class ChunkIndex(PlacedItems):
         entries = self.entries[order]
         self.offsets = offsets[order]
         self.sizes = HEAD + entries["size"].astype(np.int64)
-        pictures = np.array([not name.endswith(SOUND) for name in entries["name"].tolist()])
-        self.seconds = np.maximum(0, np.cumsum(pictures) - 1) * self.frame_s
+        self._pictures = np.array([not n.endswith(SOUND) for n in entries["name"].tolist()])
+        self.seconds = np.maximum(0, np.cumsum(self._pictures) - 1) * self.frame_s
         self._heads = np.zeros((entries.size, HEAD), np.uint8)
         self._heads[:, :4] = np.frombuffer(entries["name"].tobytes(), np.uint8).reshape(-1, 4)
         self._heads[:, 4:] = np.frombuffer(entries["size"].tobytes(), np.uint8).reshape(-1, 4)
+
+    def coded(self, low: int, high: int) -> npt.NDArray[np.bool_]:
+        return self._pictures[low:high]
 
     def anchored(self, cluster: int) -> bool:
         low, high = self.starting(cluster)

@@ -12,7 +12,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from needlewright.core.stitching.base import Bench, Joined, Reason, Seam, SeamWord
+from needlewright.core.stitching.base import Bench, Extents, Joined, Reason, Seam, SeamWord
 from needlewright.core.stitching.sample_index import ENOUGH, PlacedItems
 
 NEAR, EVERYWHERE = 4096, 1 << 40
@@ -23,6 +23,7 @@ MAX_DECODES = 240  # for one find and round; then seams stay likely
 MAX_GUESSES = 48  # places of one seam that are decoded
 ROWS_BYTES = 16 << 20
 MAX_OPEN, TO_THE_END = 6, 1e9  # places of a seam that are left; seconds
+CONTROLS = 3  # foreign clusters that a decoder must have refused around a seam
 AROUND_S, A_FRAME_S = 1.5, 0.02  # seconds that are decoded before and behind a seam
 LONGER_S = 0.25, 1.5  # ... where several places still decode
 
@@ -267,8 +268,48 @@ def decided(clip: Clip, before: Run, after: Run, low: int,
         return sorted(good, key=_roundness, reverse=True), SeamWord.LIKELY, ()
     # Where several decode, recorders write as many clusters at a time as they always do.
     good.sort(key=_roundness, reverse=True)
-    word = SeamWord.PROVEN if len(good) == 1 else SeamWord.LIKELY
-    return good, word, (Reason("decodes-across"),)
+    sure = len(good) == 1 and _judged(clip, before, after) and _noticed(
+        clip, before, after, good[0], CONTROLS - (high - low))
+    return good, SeamWord.PROVEN if sure else SeamWord.LIKELY, (Reason("decodes-across"),)
+
+
+def _noticed(clip: Clip, before: Run, after: Run, cut: int, wanted: int) -> bool:
+    """Whether decoders notice a foreign cluster around a seam at all: of large frames they accept
+    almost anything. Clusters that only stand in line are replaced by others of the clip, `wanted`
+    times, one after another; each must be noticed."""
+    decodes, unit, pool = clip.bench.decodes, clip.index.unit, clip.bench.pool
+    open_ones = list(range(before.high + 1, after.low))
+    if decodes is None or wanted <= 0 or not open_ones:
+        return True
+    extents = _extents(clip, before, after, cut)
+    step = max(1, len(open_ones) // wanted)
+    for turn, cluster in enumerate(open_ones[::step][:wanted]):
+        clip.bench.rest()
+        clip.decoded += 1
+        other = before.number(max(before.first, before.high - 1 - turn))
+        spoilt = (*within(extents, 0, cluster * unit), (pool.start(other), unit),
+                  *within(extents, (cluster + 1) * unit, clip.size))
+        start = max(0.0, clip.index.time_of(cluster * unit) - AROUND_S)
+        if decodes(spoilt, start, clip.index.time_of((cluster + 1) * unit) + LONGER_S[0]):
+            return False
+    return True
+
+
+def within(extents: Extents, start: int, stop: int) -> Extents:
+    """The part of a file's `extents` from its byte `start` to `stop`."""
+    out, at = list[tuple[int | None, int]](), 0
+    for offset, length in extents:
+        low, high = max(start, at), min(stop, at + length)
+        if low < high:
+            out.append((None if offset is None else offset + low - at, high - low))
+        at += length
+    return tuple(out)
+
+
+def _judged(clip: Clip, before: Run, after: Run) -> bool:
+    """Whether a decoder looks at each cluster between two runs that only stands in line with one of
+    them: of plain sound anything decodes."""
+    return all(map(clip.index.judged, range(before.high + 1, after.low)))
 
 
 def _settled(clip: Clip, before: Run, after: Run, cuts: list[int], seam: Seam) -> Seam:
@@ -286,8 +327,8 @@ def _settled(clip: Clip, before: Run, after: Run, cuts: list[int], seam: Seam) -
         return seam
     before.last = good[0]
     after.at, after.first = after.number(good[0] + 1), good[0] + 1
-    return Seam((good[0] + 1) * unit, SeamWord.PROVEN, (
-        seam.reasons[0], Reason("decodes-across")))
+    word = SeamWord.PROVEN if _judged(clip, before, after) else SeamWord.LIKELY
+    return Seam((good[0] + 1) * unit, word, (seam.reasons[0], Reason("decodes-across")))
 
 
 def _roundness(cut: int) -> int:
@@ -296,7 +337,7 @@ def _roundness(cut: int) -> int:
 
 
 def _extents(clip: Clip, before: Run | None = None, after: Run | None = None,
-             cut: int = 0) -> tuple[tuple[int | None, int], ...]:
+             cut: int = 0) -> Extents:
     """The whole file, the seam between `before` and `after` behind cluster `cut`; holes where
     nothing is placed yet."""
     pool, out = clip.bench.pool, list[tuple[int | None, int]]()

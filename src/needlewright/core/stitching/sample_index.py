@@ -16,7 +16,7 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.kernels.nal import HEVC
-from needlewright.core.structures.bmff_samples import Track
+from needlewright.core.structures.bmff_samples import PLAIN_SOUND, Track
 from needlewright.core.structures.samples import NAL_CODINGS, STARTS
 
 Longs = npt.NDArray[np.int64]
@@ -24,6 +24,7 @@ NAL_PROOF, EXACT_PROOF = 1.0, 2.0  # what a NAL length that fits is worth; one t
 LEARNT_PROOF = 0.25
 ENOUGH = 2.0  # that a cluster is where it was looked for
 FAR = 1 << 62
+SEEN = 256  # bytes of a cluster that a decoder must look at
 KNOWN_FIRST = 8  # first bytes that were seen before they count
 MOST_FIRST = 12  # different ones; more tell nothing
 
@@ -57,6 +58,19 @@ class PlacedItems(ABC):
         """When what lies at a byte of the file is shown, in seconds."""
         at = max(0, int(np.searchsorted(self.offsets, byte, side="right")) - 1)
         return float(self.seconds[at]) if self.seconds.size else 0.0
+
+    def judged(self, cluster: int) -> bool:
+        """Whether a decoder looks at enough of a cluster to notice that it is another's."""
+        begin, stop = cluster * self.unit, (cluster + 1) * self.unit
+        low = max(0, int(np.searchsorted(self.offsets, begin, side="right")) - 1)
+        high = int(np.searchsorted(self.offsets, stop))
+        inside = np.minimum(self.offsets[low:high] + self.sizes[low:high], stop) - np.maximum(
+            self.offsets[low:high], begin)
+        return int(inside[self.coded(low, high) & (inside > 0)].sum()) >= SEEN
+
+    @abstractmethod
+    def coded(self, low: int, high: int) -> npt.NDArray[np.bool_]:
+        """bool[high - low]: which of these items are coded, so that foreign bytes spoil them."""
 
     @abstractmethod
     def anchored(self, cluster: int) -> bool:
@@ -97,6 +111,10 @@ class SampleIndex(PlacedItems):
         self.track, self.seconds = number[order].astype(np.int64), seconds[order]
         self._first = [set() for _ in told]
         self._seen = [0] * len(told)
+
+    def coded(self, low: int, high: int) -> npt.NDArray[np.bool_]:
+        plain = np.array([t.coding in PLAIN_SOUND or bool(t.frame_bytes) for t in self.tracks])
+        return ~plain[self.track[low:high]]
 
     def anchored(self, cluster: int) -> bool:
         low, high = self.starting(cluster)
