@@ -82,11 +82,52 @@ class ChanceTest(unittest.TestCase):
                          begin * UNIT + len(self.clip) - cut * UNIT)
 
 
-    def test_a_decoder_that_notices_nothing_proves_nothing(self):
+    def test_pieces_in_front_of_the_index_at_the_end_of_the_medium(self):
+        clip = clips.encode("mp4", frames=60, size=(480, 270), options={"movflags": "faststart"})
+        noise = random.Random(9).randbytes(3 * UNIT)
+        for first in (len(clip) // 3, 2 * UNIT):  # the index in one piece, and in two
+            first = first // UNIT * UNIT
+            a, b, c = clip[:first], clip[first : first + 90 * UNIT], clip[first + 90 * UNIT :]
+            data = noise + c + bytes(-len(c) % UNIT) + noise + b + noise + a
+            pool = Pool(MemorySource(data), UNIT, 0, np.zeros((0, 2), np.int64))
+            list(pool.look())
+            start = data.find(a)
+            joined = joiner_for("mp4").join(Broken(1, "", "mp4", ((start, UNIT),)), Bench(
+                pool, threading.Event(), 2, lambda *_: True))
+            self.assertTrue(joined.ended)
+            self.assertEqual(joined.extents[0][0], start)
+            self.assertLess(abs(joined.extents[1][0] - data.find(b)), 16 * UNIT)
+            self.assertEqual(sum(n for _, n in joined.extents), len(clip))
+
+    def within_a_frame(self) -> int:
+        """A cluster of the clip in which, and around which, no sample begins."""
         index = self.hand(self.clip + bytes(-len(self.clip) % UNIT)).clip.index
-        # A frame that lies over the cut and has no beginning near it.
-        cut = next(n for n in range(40, self.count) if not any(
-            index.anchored(m) for m in range(n - 2, n + 3)))
+        return next(n for n in range(40, self.count) if not any(
+            index.anchored(m) for m in range(n - 2, n + 4)))
+
+    def test_a_piece_that_lies_within_one_frame(self):
+        cut = self.within_a_frame()
+        noise = random.Random(6).randbytes(4 * UNIT)
+        first, rest = self.clip[: cut * UNIT], self.clip[(cut + 2) * UNIT :]
+        middle = self.clip[cut * UNIT : (cut + 2) * UNIT]
+        data = first + noise + rest + bytes(-len(rest) % UNIT) + noise + middle + noise
+        stray = [(len(first), len(first) + len(noise)),
+                 (len(data) - len(noise), len(data))]
+        pool = Pool(MemorySource(data), UNIT, 0, np.array(stray, np.int64))
+        list(pool.look())
+
+        def strict(extents, start, stop, decoder="CLIP"):
+            got = b"".join(data[o : o + n] if o is not None else bytes(n) for o, n in extents)
+            return got == self.clip
+
+        for effort, ended in ((0, False), (2, True)):
+            joined = joiner_for("mp4").join(Broken(1, "", "mp4", ((0, UNIT),)), Bench(
+                pool, threading.Event(), effort, strict))
+            self.assertEqual(joined is not None and strict(joined.extents, 0, 0), ended)
+        self.assertEqual([s.word for s in joined.seams], [SeamWord.PROVEN] * 2)
+
+    def test_a_decoder_that_notices_nothing_proves_nothing(self):
+        cut = self.within_a_frame()
         first, noise = self.clip[: cut * UNIT], random.Random(6).randbytes(4 * UNIT)
         data = first + noise + self.clip[cut * UNIT :] + bytes(-len(self.clip) % UNIT) + noise
         owned = np.array([(len(first), len(first) + len(noise))], np.int64)

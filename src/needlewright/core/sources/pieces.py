@@ -15,7 +15,7 @@ class PiecedSource(Source):
 
     def __init__(self, parent: Source, extents: Extents) -> None:
         self.extents = tuple((o, n) for o, n in extents if n > 0)
-        self._parent = parent
+        self.parent = parent
         self._starts = [0]
         for _, length in self.extents:
             self._starts.append(self._starts[-1] + length)
@@ -50,14 +50,14 @@ class PiecedSource(Source):
                 part[:] = bytes(length)
                 done += length
                 continue
-            got = self._parent.read_into(place, part)
+            got = self.parent.read_into(place, part)
             done += got
             if got < length:
                 break
         return done
 
     def lost_within(self, start: int, stop: int) -> int:
-        return sum(self._parent.lost_within(place, place + length)
+        return sum(self.parent.lost_within(place, place + length)
                    for place, length in self.pieces(start, stop - start) if place is not None)
 
     def local_pieces(self, offset: int, length: int) -> (
@@ -68,7 +68,7 @@ class PiecedSource(Source):
             if place is None:
                 every.append((None, size))
                 continue
-            found = self._parent.local_pieces(place, size)
+            found = self.parent.local_pieces(place, size)
             if found is None:
                 return None
             path = found[0]

@@ -9,7 +9,8 @@ import numpy as np
 
 from needlewright.core.finds import Reason, SeamWord
 from needlewright.core.stitching.base import Bench
-from needlewright.core.stitching.clip_runs import Clip, Run, decided, placed, told
+from needlewright.core.stitching.clip_runs import Clip, Run, placed
+from needlewright.core.stitching.clip_seams import decided, told
 from needlewright.core.stitching.hand import (
     OFFERED,
     Extents,
@@ -133,6 +134,8 @@ class IndexHand(Hand):
         clip.grow_back(after, before.high + 1)
         cuts, word, reasons = decided(clip, before, after, max(before.high, after.first - 1),
                                       min(before.last, low - 1))
+        if not cuts:
+            return offer
         keep = cuts[0] + 1
         return replace(offer, first=after.number(keep), count=last + 1 - keep, keep=keep, word=word,
                        reasons=(*offer.reasons, *(r for r in reasons if r not in offer.reasons)))

@@ -14,7 +14,8 @@ from needlewright.core.formats.registry import formats
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, Joiner, register
 from needlewright.core.stitching.chunk_index import ENTRY, HEAD, ChunkIndex
-from needlewright.core.stitching.clip_runs import AROUND_S, Clip, Run, placed, told
+from needlewright.core.stitching.clip_runs import AROUND_S, Clip, Run, placed
+from needlewright.core.stitching.clip_seams import told
 from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.index_hand import IndexHand
 from needlewright.core.stitching.sample_index import ENOUGH

@@ -13,10 +13,10 @@ import numpy as np
 
 from needlewright.core.errors import FormatError
 from needlewright.core.finds import SeamWord
-from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.around import join_around
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, Joiner, register
-from needlewright.core.stitching.clip_runs import Clip, Run, placed, told
+from needlewright.core.stitching.clip_runs import Clip, Run, as_long_as_the_medium, placed
+from needlewright.core.stitching.clip_seams import told
 from needlewright.core.stitching.sample_index import SampleIndex
 from needlewright.core.structures.bmff import Box, top_level
 from needlewright.core.structures.bmff_samples import Track
@@ -40,14 +40,13 @@ def _by_items(broken: Broken, bench: Bench) -> Joined | None:
     first = pool.number(broken.start)
     if pool.start(first) != broken.start or broken.start >= pool.source.size:
         return None
-    room = pool.source.size - broken.start
-    view = View(PiecedSource(pool.source, ((broken.start, room),)), 0, room)
+    view = as_long_as_the_medium(pool.source, ((broken.start, pool.source.size - broken.start),))
     try:
         end, meta = _ends(view)
         index = None if meta is None else _index(view, meta, pool.unit)
     except FormatError:
         return None
-    if meta is None or index is None or index.offsets.size < LEAST_ITEMS or end > room:
+    if meta is None or index is None or index.offsets.size < LEAST_ITEMS or end > pool.source.size:
         return None
     clip = Clip(_of_items(bench), index, end, [Run(0, 0, first, 0, 0)])
     index.learn(0, pool.read(np.array([first]))[0])

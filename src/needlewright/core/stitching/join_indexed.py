@@ -12,7 +12,8 @@ import numpy.typing as npt
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, register
-from needlewright.core.stitching.clip_runs import Clip, Run, placed, told
+from needlewright.core.stitching.clip_runs import Clip, Run, as_long_as_the_medium, placed
+from needlewright.core.stitching.clip_seams import told
 from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.index_hand import IndexHand
 from needlewright.core.stitching.moov_pieces import broken_at, in_two
@@ -60,9 +61,7 @@ def _opened(bench: Bench, broken: Broken) -> tuple[Clip, int, int] | None:
     first = pool.number(broken.start)
     if pool.start(first) != broken.start or broken.start >= pool.source.size:
         return None
-    room = pool.source.size - pool.start(first)
-    straight = PiecedSource(pool.source, ((pool.start(first), room),))
-    view = View(straight, 0, room)
+    view = as_long_as_the_medium(pool.source, ((broken.start, pool.source.size - broken.start),))
     data: Box | None = None
     try:
         for box in top_level(view, 0):
@@ -107,9 +106,11 @@ def _with_near_index(bench: Bench, view: View, box: Box, first: int) -> (
 
 
 def _index_at(thread: PiecedSource, at: int, unit: int) -> SampleIndex | None:
-    view = View(thread, 0, thread.size)
+    if thread.read_at(at + 4, 4) != b"moov":
+        return None
+    view = as_long_as_the_medium(thread.parent, thread.extents)
     box = next(iter(top_level(view, at)), None)
-    return None if box is None or box.name != b"moov" else _index_in(view, box, unit)
+    return None if box is None else _index_in(view, box, unit)
 
 
 def _index_in(view: View, box: Box, unit: int) -> SampleIndex | None:
