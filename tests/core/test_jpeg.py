@@ -84,6 +84,16 @@ class EndsTest(unittest.TestCase):
                     b"xmp:ModifyDate='2031-05-12T05:58:12'", b"<xmpMM:History/>"):
             self.assertFalse(edited(xmp), xmp)
 
+    def test_a_frame_of_a_clip_is_no_photo(self):
+        """Motion JPEG keeps whole pictures, each behind the head of a chunk."""
+        frame = camera_jpeg(5)
+        for head, remnant in ((b"00dc" + struct.pack("<I", len(frame)), True),
+                              (b"01db" + struct.pack("<I", len(frame) + 1), True),
+                              (b"00dc" + struct.pack("<I", len(frame) + 4096), False),
+                              (b"00wb" + struct.pack("<I", len(frame)), False), (b"", False)):
+            found = walked(head + frame + bytes(600), len(head))
+            self.assertEqual((found.ended, found.remnant), (True, remnant), head)
+
     def test_a_bare_thumbnail_is_one(self):
         start, stop = walked(PHOTO).preview
         bare = PHOTO[start:stop]

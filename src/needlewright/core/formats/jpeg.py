@@ -36,6 +36,7 @@ ROOM_BYTES = 1 << 25  # asked for at once; only what is read into takes memory
 MAX_SCAN_BYTES = 1 << 28
 MAX_APPENDED = 8
 THUMBNAIL_SIDE = 320  # pixels; a bare JPEG up to this size, without any APPn, is a thumbnail
+CHUNK_HEAD, MAX_FRAME_PADDING = 8, 64  # bytes of a clip's chunk in front of a frame, and behind it
 
 
 class _Walker:
@@ -310,7 +311,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     bare = (
         not walker.headers.has_own_marker and frame is not None
         and max(frame.width, frame.height) <= THUMBNAIL_SIDE
-    )
+    ) or _frame_of_a_clip(source, start, end)
     suspect = walker.suspect
     return Walk(
         start, end, walker.ended, broken, share, _facts(walker),
@@ -322,6 +323,14 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         clip=next(((p.start, p.stop) for p in extra if p.name == "appended clip"), None),
         edited=walker.headers.edited,
     )
+
+
+def _frame_of_a_clip(source: Source, start: int, end: int) -> bool:
+    """Whether the head of an AVI chunk stands in front, with this picture's length (RIFF AVI)."""
+    head = source.read_at(start - CHUNK_HEAD, CHUNK_HEAD) if start >= CHUNK_HEAD else b""
+    size = int.from_bytes(head[4:], "little")
+    return len(head) == CHUNK_HEAD and head[:2].isdigit() and head[2:4] in (b"dc", b"db") and (
+        0 <= size - (end - start) <= MAX_FRAME_PADDING)
 
 
 def _end_mark(source: Source, at: int, stop: int) -> int:

@@ -224,14 +224,15 @@ class FindWriter:
         self._drop_found_scraps(number, find)
 
     def _drop_found_scraps(self, number: int, find: Find) -> None:
-        """Scraps that lie in a whole file are told no more: they have found it."""
+        """Scraps, and frames, that lie in a whole file are told no more: they have found it."""
         for offset, length in find.extents:
             if offset is not None and find.seams:
                 self._drop(self._database.rows(
-                    "SELECT id, source, size, kind, grade, found_by FROM finds WHERE kind = ?"
+                    "SELECT id, source, size, kind, grade, found_by FROM finds WHERE (kind = ?"
+                    " OR (format = 'jpeg' AND grade = ? AND start > ?))"
                     " AND start >= ? AND start < ? AND source = (SELECT source FROM finds"
                     " WHERE id = ?) AND id NOT IN (SELECT find FROM reviews)",
-                    (Kind.SCRAP, offset, offset + length, number)))
+                    (Kind.SCRAP, Grade.REMNANT, find.start, offset, offset + length, number)))
 
     def _drop(self, rows: Sequence[tuple[Any, ...]]) -> None:
         for scrap, source, size, kind, grade, by in rows:
