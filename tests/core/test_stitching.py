@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import random
+import subprocess
+import sys
 import tempfile
 import threading
 import unittest
@@ -120,6 +123,15 @@ class ScanTest(unittest.TestCase):
         codes, scores, mcus = trials.try_candidates(tables, state, rows, 1 << 60, -1e9)
         self.assertTrue(np.isfinite(scores).all() and (codes <= trials.UNLIKE).all())
         self.assertTrue((mcus + state.mcu <= tables.plan.mcus).all())
+
+
+    def test_without_the_compiler_no_index_is_out_of_bounds(self):
+        """As plain Python a kernel raises where compiled code would read what is not its own."""
+        name = "tests.core.test_stitching.ScanTest.test_nothing_makes_it_leave_its_arrays_or_run_on"
+        done = subprocess.run(
+            [sys.executable, "-m", "unittest", name], capture_output=True, text=True,
+            env={**os.environ, "NUMBA_DISABLE_JIT": "1"}, cwd=Path(__file__).parents[2])
+        self.assertEqual(done.returncode, 0, done.stderr[-2000:])
 
 
 class PoolTest(unittest.TestCase):
