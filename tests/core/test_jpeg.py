@@ -9,7 +9,7 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from needlewright.core.errors import FormatError
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.exif import read_exif, rfc3339
 from needlewright.core.formats.jpeg import accept, walk
 from needlewright.core.formats.jpeg_segments import XMP, Headers, read_segment
@@ -93,6 +93,16 @@ class EndsTest(unittest.TestCase):
                               (b"00wb" + struct.pack("<I", len(frame)), False), (b"", False)):
             found = walked(head + frame + bytes(600), len(head))
             self.assertEqual((found.ended, found.remnant), (True, remnant), head)
+
+        class Torn(MemorySource):
+            def read_at(self, offset, length):
+                if offset < 512:
+                    raise SourceError("source-range", offset=0, length=512)
+                return super().read_at(offset, length)
+
+        data = bytes(512) + frame
+        found = walk(Torn(data), 512, len(data))  # what stands in front cannot be read
+        self.assertEqual((found.ended, found.remnant), (True, False))
 
     def test_a_bare_thumbnail_is_one(self):
         start, stop = walked(PHOTO).preview

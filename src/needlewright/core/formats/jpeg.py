@@ -6,12 +6,13 @@ ends the photo, and a picture that the camera appended is part of the file.
 
 from __future__ import annotations
 
+import contextlib
 import struct
 
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.errors import FormatError
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.jpeg_appended import appended_clip
@@ -327,7 +328,10 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 
 def _frame_of_a_clip(source: Source, start: int, end: int) -> bool:
     """Whether the head of an AVI chunk stands in front, with this picture's length (RIFF AVI)."""
-    head = source.read_at(start - CHUNK_HEAD, CHUNK_HEAD) if start >= CHUNK_HEAD else b""
+    head = b""
+    if start >= CHUNK_HEAD:
+        with contextlib.suppress(SourceError):  # what stands in front need not be readable
+            head = source.read_at(start - CHUNK_HEAD, CHUNK_HEAD)
     size = int.from_bytes(head[4:], "little")
     return len(head) == CHUNK_HEAD and head[:2].isdigit() and head[2:4] in (b"dc", b"db") and (
         0 <= size - (end - start) <= MAX_FRAME_PADDING)

@@ -7,6 +7,7 @@ left, and the format's own walk and its decoder say which of them is a file.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
@@ -15,6 +16,7 @@ import numpy as np
 
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.formats.base import Format
+from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined
 from needlewright.core.stitching.structured import (
     Reached,
@@ -28,6 +30,7 @@ from needlewright.core.volumes.base import cut
 NEAR_BYTES = 256 << 20  # in which stretches are looked for, on either side
 MOST = (8, 24, 64)  # ways that are tried, by effort
 STRETCHES = 24  # free ones that a piece may begin at
+SECONDS = 10.0  # for one find and round
 MAX_DECODED = 64 << 20  # bytes of a file that is decoded for it
 MAX_LINE = 4096  # stretches one behind another
 TO_THE_END = 1e9  # seconds
@@ -60,7 +63,8 @@ def join_around(broken: Broken, bench: Bench) -> Joined | None:
     if alone is None or alone.ended:
         return None  # what is broken in it is not that it ends
     good: list[_Way] = []
-    for way in _ways(bench, form, first):
+    until = time.monotonic() + SECONDS * bench.patience
+    for way in _ways(bench, form, first, until):
         if not _opens(bench, broken.format, form, way):
             continue
         good.append(way)
@@ -86,20 +90,31 @@ def _joined(form: Format, way: _Way, alone: bool, unit: int) -> Joined:
     return Joined(way.extents, tuple(seams), True)
 
 
-def _ways(bench: Bench, form: Format, first: int) -> Iterator[_Way]:
-    """Ways to go on from cluster `first` that the walk takes for a whole file."""
+def _ways(bench: Bench, form: Format, first: int, until: float) -> Iterator[_Way]:
+    """Ways to go on from cluster `first` that the walk takes for a whole file, as far as there is
+    time for them."""
     seen: set[Pieces] = set()
     for tried, pieces in enumerate(_orders(bench, first)):
         bench.rest()
-        if tried >= MOST[min(bench.effort, len(MOST) - 1)]:
+        late = tried and time.monotonic() > until
+        if late or tried >= MOST[min(bench.effort, len(MOST) - 1)]:
             return
         here = reached(bench, form, pieces)
         if here is None or not here.ended or here.walk is None:
             continue
         way = _used(bench, here)
-        if len(way.used) > 1 and way.used not in seen:
+        told = form.name in CHECKED or form.decoder in STRICT
+        if len(way.used) > 1 and way.used not in seen and (told or _alike(bench, way.used)):
             seen.add(way.used)
             yield way
+
+
+def _alike(bench: Bench, used: Pieces) -> bool:
+    """Whether each piece begins with what the one before ends with, by Texture: all that speaks for
+    it where nothing in a format does."""
+    classes = bench.pool.classes
+    return all(classes[a + n - 1] == classes[b] or Texture.BLANK in (classes[a + n - 1], classes[b])
+               for (a, n), (b, _) in pairwise(used))
 
 
 def _orders(bench: Bench, first: int) -> Iterator[Pieces]:

@@ -18,7 +18,7 @@ LAST_EFFORT = 2
 MAX_GAP = 48  # clusters between two anchors
 NEAR = 8192  # clusters in which stretches are looked for, on either side
 MAX_STRETCHES = 64
-SECONDS = 8.0  # for one gap
+SECONDS, MAX_DECODES = 8.0, 400  # for one gap; for one clip and round
 
 
 def inserted(clip: Clip, before: Run, after: Run) -> tuple[Run, bool] | None:
@@ -34,7 +34,7 @@ def inserted(clip: Clip, before: Run, after: Run) -> tuple[Run, bool] | None:
     late = False
     for run in _ways(clip, before, after):
         clip.bench.rest()
-        late = time.monotonic() > until
+        late = time.monotonic() > until or clip.decoded > MAX_DECODES
         if late or len(good) > 1:
             break
         clip.decoded += 1

@@ -28,6 +28,7 @@ MAX_HEADERS = 64  # chunks in front of the frames
 MAX_INDEX = 64 << 20
 MAX_TRIED = 64  # places of an index
 JPEG, LEAST_FRAME = b"\xff\xd8\xff", 128  # how a frame begins; bytes
+MAX_FRAMES = 256  # that are looked at for one place
 A_FRAME_S = 0.04  # where the header says nothing
 
 
@@ -111,11 +112,12 @@ def _index_at(bench: Bench, head: _Clip, number: int, begins: bytes) -> ChunkInd
         return None
     where = head.movi.body + 4
     base = where - int(entries["offset"][0])
-    index = ChunkIndex(pool.unit, entries, base, head.frame_s)
     first = entries["name"][0].ljust(4, b"\0") + entries["size"][0].tobytes()
-    fits = index.offsets[0] == where and first == begins and (
-        0 <= head.movi.stop - index.end <= 1 + 2 * HEAD)
-    return index if fits else None
+    end = base + HEAD + int(entries["offset"][-1]) + int(entries["size"][-1])
+    if first != begins or not 0 <= head.movi.stop - end <= 1 + 2 * HEAD:
+        return None
+    index = ChunkIndex(pool.unit, entries, base, head.frame_s)
+    return index if index.offsets[0] == where else None
 
 
 def _by_frames(bench: Bench, index: ChunkIndex) -> Bench:
@@ -130,6 +132,8 @@ def _by_frames(bench: Bench, index: ChunkIndex) -> Bench:
         low, high = np.searchsorted(index.seconds, [start + AROUND_S - 2 * index.frame_s, stop])
         frames = 0
         for number in range(int(low), min(int(high) + 1, index.offsets.size)):
+            if frames >= MAX_FRAMES:
+                break
             begin, end = int(index.offsets[number]) + HEAD, int(
                 index.offsets[number] + index.sizes[number])
             if end - begin < LEAST_FRAME or thread.read_at(begin, 3) != JPEG:
