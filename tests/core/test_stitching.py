@@ -139,6 +139,8 @@ class PoolTest(unittest.TestCase):
         starts = [3 * 512 + 8192 * i for i in (0, 1, 4, 9, 11, 12, 20, 31, 33, 40, 77)]
         self.assertEqual(voted_grid(starts, 512), (8192, 1536))
         self.assertEqual(voted_grid(starts[:3], 512), (512, 0))
+        self.assertEqual(voted_grid(starts[:5], 512), (4096, 1536))
+        self.assertEqual(voted_grid([*starts[:5], 512], 512), (512, 0))
 
     def test_what_others_own_is_no_piece_and_near_ones_come_first(self):
         data = random.Random(1).randbytes(40 * UNIT)

@@ -126,6 +126,7 @@ class Line(ABC):
 
     proves: ClassVar[bool] = True  # whether a clear lead leaves no doubt
     end_proves: ClassVar[bool] = True  # whether an end of its own speaks for what leads to it
+    followed: ClassVar[int] = 12  # candidates that are followed a little
     slow: ClassVar[int] = 1  # how many times fewer candidates are tried at a time
     doubt: ClassVar[float] = 0.5  # of the usual likeness: above it what stands in line is taken
 

@@ -15,7 +15,8 @@ from needlewright.core.sources.source import Source
 Longs = npt.NDArray[np.int64]
 Rows = npt.NDArray[np.uint8]
 LARGEST, SMALLEST = 1 << 16, 512  # bytes of a cluster that starts of files can vote for
-FEW = 8  # starts that are no vote yet
+FEW, FEWEST = 8, 4  # starts of which all must agree; that are no vote yet
+COMMON = 4096  # bytes of a cluster of which few starts may tell
 AGREED = 0.9
 AT_ONCE = 4 << 20  # bytes that are read at once
 FAR = 1 << 62
@@ -25,11 +26,13 @@ MAX_MARKS = 1 << 19  # places of one mark: more are no marks
 def voted_grid(starts: Sequence[int], sector: int) -> tuple[int, int]:
     """(bytes of a cluster, first byte of one) that the first bytes of whole files vote for.
 
-    The largest power of two on which nearly all of them stand alike; one sector where few vote.
+    The largest power of two on which nearly all of them stand alike; of few starts all must, and on
+    no more than is common; one sector where hardly any vote.
     """
     places = np.array(starts, np.int64)
     if places.size < FEW:
-        return sector, 0
+        alike = places.size >= FEWEST and np.unique(places % COMMON).size == 1
+        return (COMMON, int(places[0] % COMMON)) if alike and sector < COMMON else (sector, 0)
     unit = LARGEST
     while unit > max(SMALLEST, sector):
         rests, counts = np.unique(places % unit, return_counts=True)

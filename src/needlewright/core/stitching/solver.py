@@ -31,8 +31,7 @@ NEAR, FARTHER = 2048, 32_768  # clusters that are tried around the place
 EVERYWHERE_BYTES = 1 << 30  # of candidates for one seam
 SECONDS = 4.0, 8.0, 16.0  # for one find, by effort; after that it is told as far as it came
 ROWS_BYTES = 16 << 20  # of candidates, read and tried at a time
-FOLLOWED = 12  # candidates that are followed a little
-FOLLOWED_BLIND = 48  # ... where nothing can be compared yet
+FOLLOWED_BLIND = 48  # candidates that are followed a little where nothing can be compared yet
 AHEAD_BYTES, AHEAD_LEAST = 48 << 10, 3  # how far they are followed, and clusters at least
 GOOD = 8.0  # nats that a continuation must have
 CLEAR = 25.0  # nats of lead that leave no doubt
@@ -265,7 +264,7 @@ class Solver:
         pool = self.bench.pool
         step = max(1, ROWS_BYTES // pool.unit)
         blind = not self.line.judged(node.state)
-        most = FOLLOWED_BLIND if blind else FOLLOWED
+        most = FOLLOWED_BLIND if blind else self.line.followed
         best: list[tuple[float, int, bytes]] = []
         for at in range(0, numbers.size, step):
             self.bench.rest()
@@ -277,7 +276,7 @@ class Solver:
             scores = scores - EXPECTED * max(0.0, node.usual or 0.0) * scored
             if blind:  # all that could be are as good: the nearest ones
                 scores = np.where(scores == REFUSED, REFUSED, -np.abs(part - node.number))
-            order = np.argsort(-scores, kind="stable")[:most]
+            order = np.lexsort((np.abs(part - node.number), -scores))[:most]
             best += [(float(scores[i]), int(part[i]), rows[i, 1:].tobytes()) for i in order
                      if scores[i] != REFUSED]
             best = sorted(best, key=lambda b: -b[0])[:most]
