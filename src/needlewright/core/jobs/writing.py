@@ -228,11 +228,12 @@ class FindWriter:
         for offset, length in find.extents:
             if offset is not None and find.seams:
                 self._drop(self._database.rows(
-                    "SELECT id, source, size, kind, grade, found_by FROM finds"
-                    " WHERE (kind = ? OR (? = 'video' AND format = 'jpeg' AND grade = ?"
-                    " AND start > ?)) AND start >= ? AND start < ? AND source = (SELECT source FROM finds"
+                    "SELECT id, source, size, kind, grade, found_by FROM finds WHERE"
+                    " (kind = ? OR (? = 'video' AND format = 'jpeg' AND grade = ? AND start > ?))"
+                    " AND start >= ? AND start < ? AND source = (SELECT source FROM finds"
                     " WHERE id = ?) AND id NOT IN (SELECT find FROM reviews)",
-                    (Kind.SCRAP, find.kind, Grade.REMNANT, find.start, offset, offset + length, number)))
+                    (Kind.SCRAP, find.kind, Grade.REMNANT, find.start,
+                     offset, offset + length, number)))
 
     def _drop(self, rows: Sequence[tuple[Any, ...]]) -> None:
         for scrap, source, size, kind, grade, by in rows:
