@@ -295,6 +295,15 @@ class SwallowedTest(unittest.TestCase):
         self.assertGreater(tried, 250)
 
 
+    def test_a_clip_cut_within_its_index_claims_no_more_than_agrees(self):
+        clip = encode("avi", "mjpeg", "pcm_s16le", seed=53, frames=75)
+        cut = -(-(clip.rindex(b"idx1") + 8) // 512) * 512
+        self.assertGreater(len(clip) - cut, 1024)
+        walked = follow(MemorySource(clip[:cut] + PHOTO + noise(9000, 1)), 0, formats()["avi"],
+                        STOP)
+        self.assertLessEqual(claimed_by(walked, 512), cut)
+
+
 class FormatFaultsTest(unittest.TestCase):
     def walk(self, form, data):
         return follow(MemorySource(data), 0, formats()[form], STOP)

@@ -43,6 +43,8 @@ class _State:
     movi_body: int = 0
     listed: list[tuple[bytes, int, int]] = field(default_factory=list)  # chunks of the first movi
     index: np.ndarray | None = None
+    index_at: int = 0
+    index_good: int | None = None  # entries before the first wrong one
     parts: Parts = field(default_factory=Parts)
 
 
@@ -171,7 +173,7 @@ def _part(state: _State, chunk: Chunk, inside: int, first: bool) -> None:
         _headers(state, chunk)
     elif chunk.name == b"idx1" and chunk.stop - chunk.body <= MAX_INDEX_BYTES:
         raw = view.take(chunk.body, (chunk.stop - chunk.body) // 16 * 16)
-        state.index = np.frombuffer(raw, IDX1_ENTRY)
+        state.index, state.index_at = np.frombuffer(raw, IDX1_ENTRY), chunk.body
     name = (kind or chunk.name).decode("latin-1").strip()
     state.parts.add(name, chunk.start, min(chunk.next, view.stop))
     state.at = chunk.next
@@ -197,6 +199,7 @@ def _index_check(state: _State) -> Check:
     agree = (entries["name"] == names) & (offsets + base == places) & (entries["size"] == sizes)
     if agree.all():
         return Check("index", Outcome.PASS, "index-agrees", values)
+    state.index_good = int(agree.argmin())
     return Check("index", Outcome.FAIL, "index-outside", values)
 
 
@@ -229,6 +232,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         assert broken is not None
         samples = Check("samples", Outcome.FAIL, "samples-broken", {
             "bad": state.bad_frames, "samples": state.frames, **broken.values}, content=True)
+    index = _index_check(state)
     duration = round(total * state.frame_us / 1e6, 3) or None
     return Walk(
         start, end, problem is None, broken,
@@ -236,14 +240,16 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         Facts(state.width, state.height, duration_s=duration,
               extra={"codings": state.coding.decode("latin-1").strip("\0 ")}),
         state.parts.before(end),
-        checks=(structure(problem, start, len(state.parts)), _index_check(state), samples,
+        checks=(structure(problem, start, len(state.parts)), index, samples,
                 end_mark(problem is None, counted=True)),
         verified=_verified(state, start, broken))
 
 
 def _verified(state: _State, start: int, broken: Break | None) -> int | None:
     """What is surely its own: a chunk only when another follows it, for its size may be all of it
-    that is left."""
+    that is left; of an index that is wrong what stands before its first wrong entry."""
+    if broken is None and state.index_good is not None:
+        return state.index_at + IDX1_ENTRY.itemsize * state.index_good
     if broken is None:
         return None
     before = start if state.last_chunk is None else state.last_chunk
