@@ -240,11 +240,13 @@ def _search_source(job: Job, row: SourceRow, plan: Plan) -> None:
     from needlewright.wording.activity import search_line
 
     stop = _stop_on_interrupt()
-    told = time.monotonic()
+    told, last = time.monotonic(), ""
     for event in run_search(job, row, plan, stop):
         if isinstance(event, Progress) and time.monotonic() - told > PROGRESS_SECONDS:
-            told = time.monotonic()
-            print(search_line(row.name, event), file=sys.stderr, flush=True)
+            told, line = time.monotonic(), search_line(row.name, event)
+            if line != last:  # stitching may look for long before its counts change
+                print(line, file=sys.stderr, flush=True)
+            last = line
     if stop.is_set():
         raise KeyboardInterrupt
 
