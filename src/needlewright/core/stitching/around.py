@@ -12,16 +12,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 
-import numpy as np
-
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined
+from needlewright.core.stitching.chains import CHECKED
 from needlewright.core.stitching.structured import (
     Reached,
-    form_of,
-    in_line,
+    begun_in_line,
     join_structured,
     reached,
 )
@@ -34,8 +32,6 @@ SECONDS = 10.0  # for one find and round
 MAX_DECODED = 64 << 20  # bytes of a file that is decoded for it
 MAX_LINE = 4096  # stretches one behind another
 TO_THE_END = 1e9  # seconds
-#: Formats in which a checksum or an own index stands over all that the walk looks at.
-CHECKED = frozenset(("zip",))
 #: Decoders that say where they are not given what was coded; of others little can be concluded.
 STRICT = frozenset(("CLIP", "DATABASE"))
 
@@ -53,18 +49,13 @@ class _Way:
 
 def join_around(broken: Broken, bench: Bench) -> Joined | None:
     """The file over the free stretches around; None where none of them makes it whole."""
-    pool, form = bench.pool, form_of(broken.format)
-    if form is None or not 0 <= pool.number(broken.start) < pool.count:
-        return None
-    first = pool.number(broken.start)
-    if pool.start(first) != broken.start:
-        return None
-    alone = reached(bench, form, ((first, in_line(bench, first)),))
-    if alone is None or alone.ended:
-        return None  # what is broken in it is not that it ends
+    begun = begun_in_line(broken, bench)
+    if begun is None:
+        return None  # or what is broken in it is not that it ends
+    form, here = begun
     good: list[_Way] = []
     until = time.monotonic() + SECONDS * bench.patience
-    for way in _ways(bench, form, first, until):
+    for way in _ways(bench, form, here.clusters[0], until):
         if not _opens(bench, broken.format, form, way):
             continue
         good.append(way)
@@ -72,7 +63,7 @@ def join_around(broken: Broken, bench: Bench) -> Joined | None:
             break
     if not good:
         return join_structured(broken, bench)  # by what stands where the next item must be
-    return _joined(form, good[0], len(good) == 1, pool.unit)
+    return _joined(form, good[0], len(good) == 1, bench.pool.unit)
 
 
 def _joined(form: Format, way: _Way, alone: bool, unit: int) -> Joined:
@@ -90,11 +81,11 @@ def _joined(form: Format, way: _Way, alone: bool, unit: int) -> Joined:
     return Joined(way.extents, tuple(seams), True)
 
 
-def _ways(bench: Bench, form: Format, first: int, until: float) -> Iterator[_Way]:
-    """Ways to go on from cluster `first` that the walk takes for a whole file, as far as there is
+def _ways(bench: Bench, form: Format, head: tuple[int, int], until: float) -> Iterator[_Way]:
+    """Ways to go on from the piece `head` that the walk takes for a whole file, as far as there is
     time for them."""
     seen: set[Pieces] = set()
-    for tried, pieces in enumerate(_orders(bench, first)):
+    for tried, pieces in enumerate(_orders(bench, head)):
         bench.rest()
         late = tried and time.monotonic() > until
         if late or tried >= MOST[min(bench.effort, len(MOST) - 1)]:
@@ -117,14 +108,13 @@ def _alike(bench: Bench, used: Pieces) -> bool:
                for (a, n), (b, _) in pairwise(used))
 
 
-def _orders(bench: Bench, first: int) -> Iterator[Pieces]:
+def _orders(bench: Bench, head: tuple[int, int]) -> Iterator[Pieces]:
     """Free stretches in the orders that drivers fill them: on and on; one or more passed over;
     round again from farther in front."""
-    pool = bench.pool
-    head = first, in_line(bench, first)
+    pool, first, stop = bench.pool, head[0], sum(head)
     reach = NEAR_BYTES // pool.unit
-    behind = _stretches(bench, first + head[1], first + head[1] + reach)
-    before = _stretches(bench, max(0, first - reach), first)
+    behind = [s for s in pool.stretches(stop, stop + reach) if pool.is_free(s[0])]
+    before = [s for s in pool.stretches(first - reach, first) if pool.is_free(s[0])]
     yield (head, *behind[:MAX_LINE])
     for skipped in range(1, min(STRETCHES, len(behind))):
         yield (head, *behind[skipped:MAX_LINE])
@@ -133,15 +123,6 @@ def _orders(bench: Bench, first: int) -> Iterator[Pieces]:
     for one in range(min(STRETCHES, len(behind))):
         for other in range(one + 2, min(STRETCHES, len(behind))):
             yield (head, behind[one], *behind[other:MAX_LINE])
-
-
-def _stretches(bench: Bench, low: int, high: int) -> list[tuple[int, int]]:
-    """(first cluster, how many) of each free stretch between two clusters, ascending."""
-    pool = bench.pool
-    usable = pool.free[low:high] | pool.blank[low:high]
-    edges = np.flatnonzero(np.diff(np.concatenate(([0], usable.view(np.int8), [0]))))
-    return [(low + int(a), int(b - a)) for a, b in edges.reshape(-1, 2)
-            if pool.is_free(low + int(a))]
 
 
 def _used(bench: Bench, here: Reached) -> _Way:

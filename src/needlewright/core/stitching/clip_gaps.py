@@ -9,8 +9,6 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 
-import numpy as np
-
 from needlewright.core.stitching.base import Extents
 from needlewright.core.stitching.clip_runs import AROUND_S, LONGER_S, Clip, Run, extents_of
 
@@ -83,13 +81,8 @@ def _ways(clip: Clip, before: Run, after: Run) -> Iterator[Run]:
 def _stretches(clip: Clip, before: Run, after: Run) -> list[tuple[int, int]]:
     """(first cluster, how many) of free stretches of the pool, the nearest to either run first."""
     pool, here = clip.bench.pool, before.number(before.last)
-    low, high = max(0, here - NEAR), min(pool.count, here + NEAR)
-    usable = (pool.free[low:high] | pool.blank[low:high]).copy()
-    for run in clip.runs:
-        a, b = run.number(run.low) - low, run.number(run.high) + 1 - low
-        usable[max(0, a) : max(0, b)] = False
-    edges = np.flatnonzero(np.diff(np.concatenate(([0], usable.view(np.int8), [0]))))
-    found = [(low + int(a), int(b - a)) for a, b in edges.reshape(-1, 2)]
+    own = [(run.number(run.low), run.number(run.high) + 1) for run in clip.runs]
+    found = pool.stretches(here - NEAR, here + NEAR, own)
     other = after.number(after.low)
     found.sort(key=lambda s: min(abs(s[0] - here), abs(s[0] + s[1] - other)))
     return found[:MAX_STRETCHES]

@@ -192,6 +192,17 @@ class Pool:
         taken = np.flatnonzero(~part)
         return int(taken[0]) if taken.size else int(part.size)
 
+    def stretches(self, low: int, high: int,
+                  but: Sequence[tuple[int, int]] = ()) -> list[tuple[int, int]]:
+        """(first cluster, how many) of each run that is free, or blank and nobody's, between two
+        clusters, ascending. `but`: (first, stop) of clusters that do not count."""
+        low, high = max(0, low), min(self.count, high)
+        usable = self.free[low:high] | self.blank[low:high]
+        for first, stop in but:
+            usable[max(0, first - low) : max(0, stop - low)] = False
+        edges = np.flatnonzero(np.diff(np.concatenate(([0], usable.view(np.int8), [0]))))
+        return [(low + int(a), int(b - a)) for a, b in edges.reshape(-1, 2)]
+
     def span(self, numbers: Sequence[int]) -> list[tuple[int | None, int]]:
         """Clusters in file order as extents, neighbours joined."""
         out: list[tuple[int | None, int]] = []

@@ -67,16 +67,21 @@ def form_of(name: str) -> Format | None:
 
 def join_structured(broken: Broken, bench: Bench) -> Joined | None:
     """Put together by the format's walk alone."""
-    pool, form = bench.pool, form_of(broken.format)
-    if form is None or form.name not in CHAINS:
+    begun = begun_in_line(broken, bench)
+    if begun is None or begun[0].name not in CHAINS:
         return None
+    return joined_on(bench, *begun)
+
+
+def begun_in_line(broken: Broken, bench: Bench) -> tuple[Format, Reached] | None:
+    """(format, how far what stands in line from its beginning is one file); None where that does
+    not begin on the grid, or is all of it."""
+    pool, form = bench.pool, form_of(broken.format)
     first = pool.number(broken.start)
-    if pool.start(first) != broken.start:
+    if form is None or pool.start(first) != broken.start or not 0 <= first < pool.count:
         return None
     here = reached(bench, form, ((first, in_line(bench, first)),))
-    if here is None or here.ended:
-        return None
-    return joined_on(bench, form, here)
+    return None if here is None or here.ended else (form, here)
 
 
 def joined_on(bench: Bench, form: Format, here: Reached) -> Joined | None:
