@@ -37,7 +37,7 @@ SHORT = {
     "rows-hardly": "rows hardly fit", "lead": "", "behind": "", "in-line": "in line",
     "own-end": "to the end", "breaks-soon": "ends soon", "checksum": "checksum agrees",
     "structure": "structure goes on", "index-places": "{samples} samples fit",
-    "index-between": "index leaves no choice", "decodes-across": "frames decode",
+    "index-between": "only place", "decodes-across": "frames decode",
     "cut-earlier": "cut earlier", "cut-later": "cut later",
     "behind-others": "behind others", "by-hand": "by hand",
 }
