@@ -194,6 +194,39 @@ class JoinTest(unittest.TestCase):
         self.assertTrue(joined.ended)
         self.assertEqual(self.bytes_of(data, joined), mine)
 
+    def test_pieces_within_any_scan_among_those_of_others_of_the_same_size(self):
+        mine, other = photo(1, progressive=True), photo(4, progressive=True)
+        count = -(-len(mine) // UNIT)
+        x, y = cut(other, count // 2)
+        for places in ((2, count // 3), (count // 4, count // 2), (count // 2, count - 2)):
+            a, b, c = cut(mine, *places)
+            data = laid(c, x, a, photo(2), b, y)
+            joined = self.joined("jpeg", data, data.find(a[:600]))
+            self.assertTrue(joined.ended, places)
+            self.assertEqual(self.bytes_of(data, joined), mine, places)
+            self.assertEqual({s.word for s in joined.seams}, {SeamWord.PROVEN}, places)
+            data = laid(x, a, photo(2), c, y)
+            joined = self.joined("jpeg", data, data.find(a[:600]))
+            self.assertTrue(joined is None or not joined.ended, places)
+
+    def test_a_bar_across_the_bottom_is_no_cut(self):
+        barred = []
+        for seed in (1, 2, 4):
+            drawn = Image.open(io.BytesIO(photo(seed))).convert("L")
+            rough = Image.effect_noise((drawn.width, 34), 90)
+            drawn.paste(rough, (0, drawn.height - 34))
+            out = io.BytesIO()
+            drawn.save(out, "JPEG", quality=88)
+            barred.append(out.getvalue())
+        mine, *others = barred
+        a, b, c = cut(mine, 9, -(-len(mine) // UNIT) - 1)
+        tails = [cut(o, -(-len(o) // UNIT) - 4)[1] for o in others]
+        for pieces in ((a, tails[0], b + c, tails[1]), (a, tails[0], b, tails[1], c)):
+            data = laid(*pieces)
+            joined = self.joined("jpeg", data, 0)
+            self.assertTrue(joined.ended)
+            self.assertEqual(self.bytes_of(data, joined), mine)
+
     def test_headers_in_two_pieces(self):
         mine = photo(3)
         a, b = cut(mine, 1)

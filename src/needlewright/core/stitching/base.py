@@ -127,7 +127,11 @@ class Line(ABC):
     proves: ClassVar[bool] = True  # whether a clear lead leaves no doubt
     end_proves: ClassVar[bool] = True  # whether an end of its own speaks for what leads to it
     followed: ClassVar[int] = 12  # candidates that are followed a little
+    ahead: ClassVar[int] = 1  # how many times farther than usual they are followed
     slow: ClassVar[int] = 1  # how many times fewer candidates are tried at a time
+    expected: ClassVar[float] = 0.75  # of the usual likeness counts against each comparison: long
+    # stretches of plain foreign rows must not outweigh a short own one
+    fair: ClassVar[float] = 0.6  # of the usual likeness: good enough to be proven
     doubt: ClassVar[float] = 0.5  # of the usual likeness: above it what stands in line is taken
 
 

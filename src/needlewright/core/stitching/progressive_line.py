@@ -1,13 +1,14 @@
 """Progressive JPEG frames (ITU-T T.81, G) for the solver: scan after scan, each to its own end.
 
 The first scan's DC values are compared with the rows above, as in sequential frames. Later scans
-show no picture by themselves: there, where one row of blocks is busy, the next one is too. Scans
+show no picture by themselves, but have much to say where earlier ones did (`activity`). Frames
 with restart markers are left alone.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -19,6 +20,14 @@ from needlewright.core.kernels.jpeg_baseline import DecodeState, ScanPlan
 from needlewright.core.kernels.jpeg_bits import PAD, CleanScan, HuffmanTable, scan_end, unstuff
 from needlewright.core.kernels.jpeg_progressive import decode_progressive
 from needlewright.core.kernels.likeness import CLIP, FLOOR, PLAIN, SPREAD
+from needlewright.core.stitching.activity import (
+    AS_BEFORE,
+    TRAINED,
+    TRAINED_LEAST,
+    Activity,
+    Expected,
+    activity,
+)
 from needlewright.core.stitching.base import REFUSED, Line, Step
 
 MAX_CELLS = 1_000_000  # blocks of a frame: some 40 megapixels
@@ -26,8 +35,6 @@ MAX_BETWEEN = 1 << 17  # bytes of segments between two scans
 END_BYTES = 6  # before the end of the data, where an error may be no more than the end
 ENDED, SCAN_ENDED = 12.0, 8.0  # nats that an end at the right place is worth
 KEPT_PLANS = 64
-FEW = 24  # blocks that tell nothing yet
-BUSY = 4.0  # how much likeness in activity counts
 Bytes = npt.NDArray[np.uint8]
 Refused = Step(REFUSED, 0, None)
 
@@ -37,7 +44,8 @@ class State:
     """`scan`: the one that is being decoded, None between two; `resume`: where it stands, None at
     its beginning. `tail`: its data without stuffing that is not decoded yet, or the bytes between
     scans so far; `pending`: the last byte was an FF whose meaning the next one tells. `dc`,
-    `masks`: as in `Grids`; `scans`: how many are done."""
+    `masks`: as in `Grids`; `scans`: how many are done; `known`: of the component of a scan of AC
+    coefficients, before it."""
 
     headers: seg.Headers
     scan: seg.ScanHeader | None
@@ -47,6 +55,7 @@ class State:
     dc: npt.NDArray[np.int16]
     masks: npt.NDArray[np.uint64]
     scans: int = 0
+    known: Activity | None = None
 
     @property
     def mcu(self) -> int:
@@ -56,8 +65,8 @@ class State:
 class ProgressiveLine(Line):
     """One progressive frame."""
 
-    slow = 8
-    doubt = 0.1
+    slow, ahead = 8, 4
+    doubt, fair, expected = 0.1, 0.25, 0.3
 
     def __init__(self, headers: seg.Headers, scan: seg.ScanHeader, grids: Grids) -> None:
         self._grids, self._first = grids, scan
@@ -65,6 +74,8 @@ class ProgressiveLine(Line):
         self._shapes = [(int(b), int(s), int(r)) for b, s, r in zip(
             grids.base, grids.stride, grids.rows)]
         self._plans: list[tuple[seg.ScanHeader, tuple[ScanPlan, list[HuffmanTable]]]] = []
+        self._latest: tuple[DecodeState | None, Activity, Expected | None] | None = None
+        self._at_seam: tuple[State, dict[int, Activity]] | None = None
 
     def begin(self) -> State:
         return State(_copied(self._headers), self._first, None, b"", False, self._grids.dc,
@@ -78,8 +89,9 @@ class ProgressiveLine(Line):
     def judged(self, state: State) -> bool:
         if state.scan is None:
             return False
-        rows = 1 if state.scan.band[0] == 0 else 2
-        return state.mcu >= rows * self._plan(state)[0].mcus_per_row
+        if state.scan.band[0]:
+            return _steady(state.scan) or state.mcu >= TRAINED_LEAST
+        return state.mcu >= self._plan(state)[0].mcus_per_row
 
     def rank(self, state: State, rows: Bytes, anyhow: bool = False) -> tuple[
             npt.NDArray[np.float64], npt.NDArray[np.int64]]:
@@ -110,7 +122,7 @@ class ProgressiveLine(Line):
              masks: npt.NDArray[np.uint64], since: State | None, deep: bool) -> Step:
         """Follow `raw` from `state`; not `deep`: no farther than the end of the scan."""
         headers, scan, resume = state.headers, state.scan, state.resume
-        tail, scans, score, scored = state.tail, state.scans, 0.0, 0
+        tail, scans, score, scored, known = state.tail, state.scans, 0.0, 0, state.known
         rest = raw if not state.pending or scan is None else np.concatenate((_FF, raw))
         between = b"" if scan is not None else tail + raw.tobytes()
         while True:
@@ -133,7 +145,9 @@ class ProgressiveLine(Line):
                 if scan is None or headers.restart_interval or not can_decode(headers, scan):
                     return Refused
                 rest, tail, resume = np.frombuffer(between[at:], np.uint8), b"", None
-            here = State(headers, scan, resume, tail, False, dc, masks, scans)
+            if resume is None and scan.band[0]:
+                known = self._known(dc, masks, scan.members[0][0])
+            here = State(headers, scan, resume, tail, False, dc, masks, scans, known)
             plan, tables = self._plan(here)
             stop = scan_end(rest)
             ended = stop < rest.size
@@ -170,12 +184,14 @@ class ProgressiveLine(Line):
                   since: State | None) -> tuple[float, int]:
         """(how much the MCUs from `first` to `last` continue those above, in nats; how many)."""
         assert state.scan is not None
+        if state.scan.band[0]:
+            return self._following(state, plan, first, last, since)
         if since is not None and since.scan is state.scan:
             last = min(last, since.mcu + plan.mcus_per_row)
         elif since is not None:
             return 0.0, 0
         first = max(first, plan.mcus_per_row)
-        if last <= first:
+        if last <= first or state.scan.high:
             return 0.0, 0
         index = state.scan.members[0][0]
         start, stride, rows = self._shapes[index]
@@ -187,18 +203,65 @@ class ProgressiveLine(Line):
             stop = min(last, (row + 1) * per_row) - row * per_row
             if stop <= low:
                 continue
-            if state.scan.band[0] == 0:
-                if state.scan.high == 0:
-                    grid = state.dc[start : start + stride * rows].reshape(rows, stride)
-                    quantiser = state.headers.quantisers.get(
-                        self._quantiser(state, index), (1, 1, 1))[0]
-                    score += _edges(grid, row * high, low * wide, stop * wide, quantiser / 8)
-                    count += stop - low
-            else:
-                busy = state.masks[start : start + stride * rows].reshape(rows, stride)
-                score += _activity(busy[row, low:stop], busy[row - 1, low:stop])
-                count += stop - low
+            grid = state.dc[start : start + stride * rows].reshape(rows, stride)
+            quantiser = state.headers.quantisers.get(
+                self._quantiser(state, index), (1, 1, 1))[0]
+            score += _edges(grid, row * high, low * wide, stop * wide, quantiser / 8)
+            count += stop - low
         return score, count
+
+    def _following(self, state: State, plan: ScanPlan, first: int, last: int,
+                   since: State | None) -> tuple[float, int]:
+        """The same of a scan of AC coefficients."""
+        scan, known = state.scan, state.known
+        assert scan is not None
+        index = scan.members[0][0]
+        if since is not None and since.scan is not scan:
+            if since.scans == 0:
+                return 0.0, 0
+            known = self._known_at(since, index)  # no more than what is not on trial
+        if known is None:
+            return 0.0, 0
+        expected = self._learnt(plan, index, state, known)
+        if expected is None:
+            if not _steady(scan):
+                return 0.0, 0
+            expected = AS_BEFORE
+        return known.likeness(self._part(state.masks, index), self._cells(plan, index, first, last),
+                              expected)
+
+    def _learnt(self, plan: ScanPlan, index: int, state: State, known: Activity) -> Expected | None:
+        """What to expect behind `state`: of what is on trial too, since what it says is compared
+        with what is not."""
+        resume = state.resume
+        if self._latest is None or self._latest[0] is not resume or self._latest[1] is not known:
+            cells = self._cells(plan, index, max(0, state.mcu - TRAINED), state.mcu)
+            self._latest = resume, known, known.learnt(self._part(state.masks, index), cells)
+        return self._latest[2]
+
+    def _known_at(self, since: State, index: int) -> Activity:
+        if self._at_seam is None or self._at_seam[0] is not since:
+            self._at_seam = since, {}
+        if index not in self._at_seam[1]:
+            self._at_seam[1][index] = self._known(since.dc, since.masks, index)
+        return self._at_seam[1][index]
+
+    def _known(self, dc: npt.NDArray[np.int16], masks: npt.NDArray[np.uint64],
+               index: int) -> Activity:
+        shape = self._shapes[index][2], self._shapes[index][1]
+        first = self._shapes[0][2], self._shapes[0][1]
+        return activity(self._part(dc, index).reshape(shape),
+                        self._part(masks, index).reshape(shape),
+                        self._part(masks, 0).reshape(first) if index else None)
+
+    def _part(self, cells: npt.NDArray[Any], index: int) -> npt.NDArray[Any]:
+        start, stride, rows = self._shapes[index]
+        return cells[start : start + stride * rows]
+
+    def _cells(self, plan: ScanPlan, index: int, first: int, last: int) -> npt.NDArray[np.int64]:
+        """Cells of the blocks `first` to `last` of a scan of one component."""
+        blocks = np.arange(first, last)
+        return blocks // plan.mcus_per_row * self._shapes[index][1] + blocks % plan.mcus_per_row
 
     @staticmethod
     def _quantiser(state: State, index: int) -> int:
@@ -207,6 +270,12 @@ class ProgressiveLine(Line):
 
 
 _FF = np.full(1, 0xFF, np.uint8)
+
+
+def _steady(scan: seg.ScanHeader) -> bool:
+    """Whether what this scan says follows earlier ones, without anything learnt: the refinement
+    of luma may say most where they said least."""
+    return scan.high == 0 or scan.members[0][0] > 0
 
 
 def _pends(rest: Bytes, stop: int) -> bool:
@@ -263,20 +332,3 @@ def _edges(grid: npt.NDArray[np.int16], row: int, low: int, stop: int, scale: fl
     own = 2.0 / (local * (1 + jump / local) ** 3)
     foreign = (np.exp(-jump / SPREAD[0]) / SPREAD[0] + np.exp(-jump / PLAIN[0]) / PLAIN[0]) / 2
     return float(np.clip(np.log(own / (foreign + 1e-9)), -CLIP[0], CLIP[0]).sum())
-
-
-def _activity(row: npt.NDArray[np.uint64], above: npt.NDArray[np.uint64]) -> float:
-    """How alike two rows of blocks are in where something is coded, in nats."""
-    if row.size < FEW:
-        return 0.0
-    one, two = np.log1p(_ones(row)), np.log1p(_ones(above))
-    if one.std() < 0.05 or two.std() < 0.05:
-        return 0.0
-    same = float(np.corrcoef(one, two)[0, 1])
-    gain = -0.5 * np.log(max(1e-3, 1 - same * same))
-    return float(BUSY * row.size * (gain if same > 0 else -gain))
-
-
-def _ones(words: npt.NDArray[np.uint64]) -> npt.NDArray[np.float64]:
-    bits = np.unpackbits(np.ascontiguousarray(words).view(np.uint8).reshape(-1, 8), axis=1)
-    return np.asarray(bits.sum(axis=1), np.float64)

@@ -37,14 +37,13 @@ GOOD = 8.0  # nats that a continuation must have
 CLEAR = 25.0  # nats of lead that leave no doubt
 SURE = 0.96  # of the usual likeness: no need to look farther
 BAD = 0.2  # ... and below this it is looked for everywhere
-FAIR = 0.6  # of the usual likeness: good enough to be proven
+FAIR = 0.6  # of the usual likeness: good enough to stay in line
 FINE = 0.8  # of the usual likeness: good enough to leave the line for, or to turn back for
+HALF, FAR = 0.5, 100.0  # ... or this of it, so many nats ahead of what speaks against itself
 SCRAPS, SCRAP_CLUSTERS, SCRAPS_LIKELY = 5, 4, 2  # pieces in a row, as short as that, are no file
 # where so many of them are no more than likely
 GLANCE = 256  # clusters that are tried where there is but a doubt
 MAX_DOUBTS = 64
-EXPECTED = 0.75  # of the usual likeness counts against each comparison: long stretches of plain
-# foreign rows must not outweigh a short own one
 LEAST_USUAL = 0.4  # nats a comparison
 SLOWLY = 0.2  # how fast the usual likeness follows
 IN_LINE = 12.0  # nats that standing in line is worth
@@ -108,6 +107,7 @@ class Option:
     raw: bytes
     cut_short: bool
     ratio: float  # of its likeness to what is usual
+    ends: bool = False  # it was followed to the end of the file
 
 
 @dataclass(slots=True)
@@ -158,6 +158,8 @@ class Solver:
     def _onward(self, node: Node) -> Node | None:
         """The cluster in line where nothing speaks against it, else the best of all."""
         straight, ratio = self.in_line(node)
+        if straight is not None and straight.end is not None and self.line.end_proves:
+            return straight  # another's last piece does not end there
         if straight is not None and ratio < SURE and self.line.judged(node.state):
             self._remember(ratio, node, straight.number)
         if straight is not None and (ratio >= self.line.doubt or not self.line.judged(node.state)):
@@ -167,9 +169,8 @@ class Solver:
             options = self.options(node, straight, self.bench.effort if ratio < BAD else -1)
             mine = next((o for o in options if o.node.number == straight.number), None)
             best = options[0]
-            if mine is not None and (mine is best or mine.ratio >= FAIR or best.ratio < FINE
-                                     or best.worth < GOOD
-                                     or best.standing < mine.standing + CLEAR):
+            if mine is not None and (mine is best or mine.ratio >= FAIR or best.worth < GOOD
+                                     or not _better(best, mine)):
                 return straight
         options = self.options(node, straight)
         if options and self.line.may_end(node.state) and lead_of(options) < CLEAR:
@@ -205,7 +206,7 @@ class Solver:
         if not options or _patchwork(node):
             return None
         best = options[0]
-        if best.worth < GOOD and (best.node.end is None or not self.line.end_proves):
+        if best.worth < GOOD and not (best.ends and self.line.end_proves):
             return None
         others = [o for o in options[1:] if o.raw != best.raw]
         lead = lead_of(options)
@@ -256,7 +257,7 @@ class Solver:
             # An edge may run all across a picture: then the hard rules alone decide.
             numbers = node.without(pool.nearest(node.number, NEAR // self.line.slow, self.like))
             found = self._ranked(node, numbers[numbers != but], behind, anyhow=True)
-            found.sort(key=lambda o: -o.standing)
+            found.sort(key=lambda o: (not o.ends, -o.standing))
         return found
 
     def _ranked(self, node: Node, numbers: np.ndarray, behind: int,
@@ -273,7 +274,7 @@ class Solver:
             scores, scored = self.line.rank(node.state, rows, anyhow)
             self.tried += part.size
             self.possible += int(np.count_nonzero(scores != REFUSED))
-            scores = scores - EXPECTED * max(0.0, node.usual or 0.0) * scored
+            scores = scores - self.line.expected * max(0.0, node.usual or 0.0) * scored
             if blind:  # all that could be are as good: the nearest ones
                 scores = np.where(scores == REFUSED, REFUSED, -np.abs(part - node.number))
             order = np.lexsort((np.abs(part - node.number), -scores))[:most]
@@ -301,7 +302,7 @@ class Solver:
         first.took(step, node.usual)
         worth, state, cut_short = step.score, step.state, False
         scored = step.scored
-        for ahead in range(1, max(AHEAD_LEAST, AHEAD_BYTES // pool.unit)):
+        for ahead in range(1, max(AHEAD_LEAST, self.line.ahead * AHEAD_BYTES // pool.unit)):
             if step.end is not None or not pool.is_free(number + ahead) or node.has(
                     number + ahead):
                 break
@@ -314,8 +315,9 @@ class Solver:
         ratio = _ratio(node, worth, scored)
         if cut_short:
             worth -= CUT_SHORT
-        standing = worth - EXPECTED * max(0.0, node.usual or 0.0) * scored
-        return Option(first, worth, standing, np.asarray(raw).tobytes(), cut_short, ratio)
+        standing = worth - self.line.expected * max(0.0, node.usual or 0.0) * scored
+        return Option(first, worth, standing, np.asarray(raw).tobytes(), cut_short, ratio,
+                      step.end is not None)
 
     # going back
 
@@ -411,6 +413,13 @@ class Solver:
         return Joined(tuple(extents), seams, ended) if seams or ended else None
 
 
+def _better(best: Option, mine: Option) -> bool:
+    """Whether `best` is good enough by itself, and far enough ahead, to leave the line for."""
+    lead = best.standing - mine.standing
+    return lead >= CLEAR if best.ratio >= FINE else (
+        best.ratio >= HALF and mine.ratio < 0 and lead >= FAR)
+
+
 def lead_of(options: list[Option]) -> float:
     """How far the first is ahead of the next that is not the same bytes, in nats."""
     best = options[0]
@@ -420,7 +429,7 @@ def lead_of(options: list[Option]) -> float:
 
 def word_of(line: Line, best: Option, lead: float) -> SeamWord:
     """How sure a seam is that is chosen with this lead."""
-    sure = line.proves and lead >= CLEAR and best.ratio >= FAIR
+    sure = line.proves and lead >= CLEAR and best.ratio >= line.fair
     return SeamWord.PROVEN if sure else SeamWord.LIKELY
 
 
