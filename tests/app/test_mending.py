@@ -105,7 +105,7 @@ class MendingTest(WindowCase):
         self.opened()
         mending, seam = self.window.mending, self.window.mending.seam
         before = len(self.bench.standing.thread.clusters)
-        y = round(seam.seam_at(seam.share))
+        y = round(seam.seam_line(seam.share).y1())
         x = seam.width() // 2
 
         def drag() -> None:

@@ -287,10 +287,9 @@ class Mending(QWidget):
             self.seam.show_seam(None, "", (), False)
             return
         height = record.row.height
-        by_rows = standing.by_rows and record.row.orientation == 1
         share = None if standing.ended else standing.share
         self.seam.show_seam(share, words.seam_label(standing, height), standing.seam_shares,
-                            by_rows)
+                            standing.by_rows, record.row.orientation)
 
     def _tell_tape(self) -> None:
         standing, record = self.joining.standing, self.joining.record

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import QWidget
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.clip_strip import paint_strip
 from needlewright.app.widgets.stitch import draw_stitch
+from needlewright.app.widgets.turned import row_line
 from needlewright.core.jobs.rows import FindRow
 from needlewright.wording import finds as find_words
 from needlewright.wording import units
@@ -154,13 +155,12 @@ class FullView(QWidget):
         painter.end()
 
     def _paint_damage(self, painter: QPainter, target: QRectF) -> None:
-        """A dashed line where the damage begins, for pictures shown as they are coded."""
+        """A dashed line where the damage begins."""
         row = self.row
-        if row is None or not row.damage_row or not row.height or row.orientation != 1:
+        if row is None or not row.damage_row or not row.height:
             return
-        y = target.top() + target.height() * row.damage_row / row.height
         painter.setPen(QPen(look.colour("ochre"), 2, Qt.PenStyle.DashLine))
-        painter.drawLine(round(target.left()) - 8, round(y), round(target.right()) + 8, round(y))
+        painter.drawLine(row_line(target, row.damage_row / row.height, row.orientation, 8))
 
     def _paint_foot(self, painter: QPainter, foot: QRect) -> None:
         assert self.row is not None

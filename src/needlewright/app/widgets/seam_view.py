@@ -1,17 +1,18 @@
 """The picture down to its seam, and what a piece would make of the rest.
 
 Where the share of a file says how many rows of the picture are there, the seam is a line across it
-that can be dragged; else it is a knot on a bar below.
+that can be dragged, upright where the picture is turned; else it is a knot on a bar below.
 """
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.courtesy import at_work
 from needlewright.app.theme.look import look
+from needlewright.app.widgets.turned import ACROSS, row_line, share_at
 
 GRIP = 9  # pixels around the seam that take hold of it
 BAR = 26  # height of the bar below
@@ -31,6 +32,7 @@ class SeamView(QWidget):
         self.share: float | None = None  # where the seam is; None: there is none to drag
         self.seams: tuple[float, ...] = ()  # where pieces were joined before
         self.by_rows = False
+        self.orientation = 1
         self.text = self.label = ""
         self.dragged: float | None = None
         look.changed.connect(self.update)
@@ -41,8 +43,9 @@ class SeamView(QWidget):
         self.update()
 
     def show_seam(self, share: float | None, label: str, seams: tuple[float, ...],
-                  by_rows: bool) -> None:
+                  by_rows: bool, orientation: int = 1) -> None:
         self.share, self.label, self.seams, self.by_rows = share, label, seams, by_rows
+        self.orientation = orientation
         self.dragged = None
         self.update()
 
@@ -67,18 +70,17 @@ class SeamView(QWidget):
         height = look.px(BAR)
         return QRectF(14, self.height() - height, self.width() - 28, height)
 
-    def seam_at(self, share: float) -> float:
-        """Where a share of the file is: y of the picture, or x of the bar."""
+    def seam_line(self, share: float, beyond: float = 0.0) -> QLineF:
+        """Where a share of the file is: across the picture, or across the bar."""
         if self.by_rows:
-            box = self.picture_box()
-            return box.top() + share * box.height()
+            return row_line(self.picture_box(), share, self.orientation, beyond)
         bar = self.bar_box()
-        return bar.left() + share * bar.width()
+        x = bar.left() + share * bar.width()
+        return QLineF(x, bar.top(), x, bar.bottom())
 
     def _share_at(self, point: QPointF) -> float:
         if self.by_rows:
-            box = self.picture_box()
-            return min(1.0, max(0.0, (point.y() - box.top()) / max(1.0, box.height())))
+            return share_at(self.picture_box(), point, self.orientation)
         bar = self.bar_box()
         return min(1.0, max(0.0, (point.x() - bar.left()) / max(1.0, bar.width())))
 
@@ -86,7 +88,9 @@ class SeamView(QWidget):
         if self.share is None:
             return False
         if self.by_rows:
-            return abs(point.y() - self.seam_at(self.share)) <= GRIP
+            line, far = self.seam_line(self.share), point
+            off = far.x() - line.x1() if self.orientation in ACROSS else far.y() - line.y1()
+            return abs(off) <= GRIP
         return self.bar_box().contains(point)
 
     # hands
@@ -99,7 +103,8 @@ class SeamView(QWidget):
         if self.dragged is not None:
             self.dragged = self._share_at(event.position())
             self.update()
-        shape = Qt.CursorShape.SizeVerCursor if self.by_rows else Qt.CursorShape.SizeHorCursor
+        level = self.by_rows and self.orientation not in ACROSS
+        shape = Qt.CursorShape.SizeVerCursor if level else Qt.CursorShape.SizeHorCursor
         near = self._near(event.position()) or self.dragged is not None
         self.setCursor(shape if near else Qt.CursorShape.ArrowCursor)
 
@@ -132,24 +137,28 @@ class SeamView(QWidget):
 
     def _rows(self, painter: QPainter, box: QRectF) -> None:
         for seam in self.seams:
-            self._dash(painter, box, self.seam_at(seam), 1.2)
+            self._dash(painter, self.seam_line(seam, 10), 1.2)
         share = self.share if self.dragged is None else self.dragged
         if share is None or self.pixmap.isNull():
             return
-        y = self.seam_at(share)
-        self._dash(painter, box, y, 2.4)
+        line = self.seam_line(share, 10)
+        self._dash(painter, line, 2.4)
         painter.setFont(look.font(12))
         width = painter.fontMetrics().horizontalAdvance(self.label) + 20
         height = look.px(23)
-        below = y + height + 4 > box.bottom()
-        tag = QRectF(box.right() - width - 4, y - height - 4 if below or share > 0.12 else y + 4,
-                     width, height)
-        self._tag(painter, tag)
+        if self.orientation in ACROSS:
+            x = line.x1()
+            left = x + 6 if x + width + 10 < self.width() else x - width - 6
+            self._tag(painter, QRectF(left, box.bottom() - height - 4, width, height))
+            return
+        y = line.y1()
+        top = y - height - 4 if y - height - 4 > box.top() else y + 4
+        self._tag(painter, QRectF(box.right() - width - 4, top, width, height))
 
-    def _dash(self, painter: QPainter, box: QRectF, y: float, wide: float) -> None:
+    def _dash(self, painter: QPainter, line: QLineF, wide: float) -> None:
         for colour, width in (("panel", wide + 1.6), ("ochre", wide)):
             painter.setPen(QPen(look.colour(colour), width, Qt.PenStyle.DashLine))
-            painter.drawLine(QPointF(box.left() - 10, y), QPointF(box.right() + 10, y))
+            painter.drawLine(line)
 
     def _tag(self, painter: QPainter, tag: QRectF) -> None:
         painter.setPen(QPen(look.colour("line"), 1))
@@ -164,12 +173,12 @@ class SeamView(QWidget):
         share = self.share if self.dragged is None else self.dragged
         painter.setPen(QPen(look.colour("line"), 4))
         painter.drawLine(QPointF(bar.left(), middle), QPointF(bar.right(), middle))
-        till = self.seam_at(1.0 if share is None else share)
+        till = self.seam_line(1.0 if share is None else share).x1()
         painter.setPen(QPen(look.colour("thread"), 4))
         painter.drawLine(QPointF(bar.left(), middle), QPointF(till, middle))
         painter.setPen(QPen(look.colour("ochre"), 2))
         for seam in self.seams:
-            x = self.seam_at(seam)
+            x = self.seam_line(seam).x1()
             painter.drawLine(QPointF(x, middle - 7), QPointF(x, middle + 7))
         if share is None:
             return
