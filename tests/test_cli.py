@@ -8,6 +8,8 @@ from pathlib import Path
 
 import bagit
 
+from tests.core.test_stitching import cut, laid
+from tests.core.test_stitching import photo as a_photo
 from tests.support import FolderTest, camera_jpeg, medium, noise, png
 
 PHOTO = camera_jpeg(1)
@@ -40,6 +42,46 @@ class CliTest(FolderTest):
         self.assertIn("1 find", done.stdout)
         more = call("search", "--job", self.folder / "job")
         self.assertIn("2 finds", more.stdout)
+
+    def test_pieces_joined_a_step_at_a_time_and_kept(self):
+        mine, other = (a_photo(seed) for seed in (1, 2))
+        a, b, c = cut(mine, 9, 23)
+        card = self.image(laid(a, other, c, a_photo(4), b))
+        job = self.folder / "job"
+        call("search", card, "--job", job, "--steps", "signatures")
+
+        (line,) = call("join", "--job", job).stdout.splitlines()
+        self.assertIn("breaks at row", line)
+        mine_id = line.split()[0]
+
+        def join(*arguments: object) -> dict:
+            done = call("join", mine_id, "--job", job, "--json", *arguments)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            return json.loads(done.stdout)
+
+        fresh = join()
+        self.assertLess(fresh["share"], 1)
+        taken = join("--take", 1)
+        self.assertGreater(taken["share"], fresh["share"])
+        self.assertEqual(join("--undo"), fresh)
+        self.assertEqual(join("--redo"), taken)
+        self.assertTrue(join("--go-on")["complete"])
+        listed = call("join", mine_id, "--job", job)
+        self.assertIn("It runs to its own end: 3 pieces, 2 seams, proven.", listed.stdout)
+        kept = call("join", mine_id, "--job", job, "--keep")
+        self.assertIn("of 3 pieces, 2 seams proven, whole", kept.stdout)
+        call("deliver", "--job", job, "--to", self.folder / "bag", "--grades", "whole")
+        back = [p.read_bytes() for p in (self.folder / "bag" / "data").rglob("*") if p.is_file()]
+        self.assertIn(mine, back)
+        for arguments, status in ((("--take", 7), 2), (("--at", "weir"), 2), (("--at", "0"), 1),
+                                  (("--go-on",), 1)):
+            done = call("join", mine_id, "--job", job, *arguments)
+            self.assertEqual(done.returncode, status, done.stderr)
+            self.assertEqual(done.stderr.count("\n"), 1)
+        self.assertEqual(call("join", "--job", job, "--keep").returncode, 2)
+        self.assertEqual(call("join", 99, "--job", job).returncode, 2)
+        whole = 1 if mine_id != "1" else 2
+        self.assertEqual(call("join", whole, "--job", job).returncode, 1)
 
     def test_no_finds_are_a_result(self):
         for name, data in (("zero", bytes(70_000)), ("noise", noise(70_000)), ("byte", b"x")):

@@ -85,8 +85,9 @@ class LayersTest(unittest.TestCase):
         allowed = {"wording": {"core", "wording"}, "demo": {"core", "demo"},
                    "standins": {"core", "standins"},
                    "app": {"core", "wording", "app", "demo", "standins"},
-                   "cli": {"core", "wording", "app", "cli", "cli_media", "demo", ""},
-                   "cli_media": {"core", "wording", "cli_media"}}
+                   "cli": {"core", "wording", "app", "cli", "cli_media", "cli_join", "demo", ""},
+                   "cli_media": {"core", "wording", "cli_media"},
+                   "cli_join": {"core", "wording", "cli_join"}}
         for module, others in arrows().items():
             top = module.split(".")[1] if "." in module else ""
             for other in others:

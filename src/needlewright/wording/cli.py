@@ -44,6 +44,13 @@ HELP = {
     "again": "ask again for what an earlier copy gave up",
     "although_mounted": "copy although it is mounted for writing and may change",
     "wait": "seconds to wait for a medium that went away",
+    "join": "join the pieces of one find by hand, a step at a time",
+    "join_find": "its number in the job; without one, what waits is listed",
+    "take": "join the piece with this number in the list",
+    "take_at": "join what lies at this place: a byte, 31.204 GB or 'sector 61000'",
+    "cut": "end it behind so many clusters, earlier or later", "redo": "do it again",
+    "go_on": "let the program put together the rest", "undo": "take the last step back",
+    "keep": "check it all and keep it as a find of its own",
     "image_file": "an image to search, if not in the job",
 }
 
@@ -89,6 +96,16 @@ def joined_line(record: FindRecord) -> str:
     how = "joined by hand" if by_hand else "put together"
     return (f"{harmless(finds.title(record.row))}: {how} of "
             f"{units.count(len(record.extents), 'piece')}, {told}, {record.row.grade}")
+
+
+def piece_line(start: int, length: int) -> str:
+    """One piece of a thread: 'piece     52,428,800     4.1 MB'."""
+    return f"piece{start:>16,}  {units.size(length):>9}"
+
+
+def reaches(place: str, missing: str) -> str:
+    """How far a thread goes: 'it goes to row 1,904 of 3,456, about 1.2 MB missing'."""
+    return f"it goes to {place}{', ' if missing else ''}{missing}"
 
 
 def dry_run(rows: Sequence[FindRow]) -> list[str]:

@@ -78,6 +78,11 @@ SENTENCES = {
     "hand-no-gain": "Checked as a whole, the file comes no farther than the find it was joined "
                     "from, so nothing was kept.",
     "hand-nothing-more": "The program found nothing that goes on from here.",
+    "hand-no-find": "Say which find: its number stands in the list that join gives by itself.",
+    "hand-no-offer": "There is no piece number {number} to take; call it without --take to see "
+                     "what there is.",
+    "hand-no-place": "\u201c{text}\u201d is no place. Write bytes, as 52428800 or 31.204 GB, or a "
+                     "sector, as \u201csector 61000\u201d.",
     "hand-nothing": "Nothing has been joined yet, so there is nothing to keep.",
     "find-unknown": "This job has no find number {find}.",
     "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray, or choose others.",

@@ -94,6 +94,11 @@ class Handwork:
             self.close()
             raise
 
+    @property
+    def sector_size(self) -> int:
+        """Bytes of a sector of the source."""
+        return self._source.sector_size
+
     def listen(self, stop: StopSignal) -> None:
         """Stop what is looked for at this signal from now on."""
         self._decodes.stop = stop
