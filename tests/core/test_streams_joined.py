@@ -76,6 +76,22 @@ class StreamsTest(unittest.TestCase):
             self.assertEqual(self.bytes_of(data, joined), mine, form)
             self.assertTrue(joined.ended, form)
 
+    def test_sound_in_step_with_others_of_its_encoder_is_proven_by_the_encoders_sum(self):
+        """Frames of 384 bytes: every third cluster of all of them begins alike."""
+        mine, *others = (sound("mp3", "libmp3lame", seed) for seed in (1, 2, 3, 4))
+        total = len(mine) // UNIT
+        a, b, c = cut(mine, total // 3, total // 3 + 6)
+        pieces = [cut(o, total // 3)[1] for o in others]
+        data = self.laid_padded(pieces[0], a, pieces[1], c, pieces[2], b)
+        joined = self.joined("mp3", data, data.find(a[:600]))
+        self.assertEqual(self.bytes_of(data, joined), mine)
+        self.assertEqual({s.word for s in joined.seams}, {SeamWord.PROVEN})
+        self.assertEqual({s.reasons[0].code for s in joined.seams}, {"checksum"})
+        data = self.laid_padded(pieces[0], a, pieces[1], c, pieces[2])
+        joined = self.joined("mp3", data, data.find(a[:600]))
+        self.assertTrue(joined is None or any(
+            s.word is SeamWord.LIKELY for s in joined.seams) or not joined.ended)
+
     def test_a_program_stream_ends_where_its_record_says(self):
         mine = stream("vob")
         a, b = cut(mine, len(mine) // UNIT // 2)

@@ -59,6 +59,19 @@ def _music_sum(view: View, at: int) -> tuple[int, int] | None:
     return length, int.from_bytes(crc, "big")
 
 
+def encoders_sum(source: Source) -> bool | None:
+    """Whether the sum that an encoder stated agrees with a whole file; None where it stated none.
+    """
+    view = View(source, 0, source.size)
+    try:
+        first = id3_end(view, 0)
+        first = _skip_padding(view, first) if first else first
+        stated = _music_sum(view, first)
+        return None if stated is None else _sum_agrees(view, first, first + stated[0], stated)
+    except FormatError:
+        return None
+
+
 def _sum_agrees(view: View, first: int, stop: int, stated: tuple[int, int]) -> bool:
     length, wanted = stated
     at, crc = first + frame_bytes(view.peek(first, 8), MPEG), 0

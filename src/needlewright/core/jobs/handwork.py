@@ -23,7 +23,7 @@ from needlewright.core.jobs.threads import History, Thread, runs_of
 from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, first_question
 from needlewright.core.search.pieces_pool import pools_around
-from needlewright.core.search.stitched import StitchedCase, stitched, with_rest
+from needlewright.core.search.stitched import StitchedCase, stitched, summed, with_rest
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
@@ -300,7 +300,8 @@ class Handwork:
         except FormatError as error:
             raise JobError("hand-nothing") from error
         source = PiecedSource(self._source, cut(source.extents, walk.stop))
-        case = StitchedCase(walk, form.name, thread=source, joined=joined, origin=self._key)
+        case = StitchedCase(walk, form.name, thread=source, joined=summed(joined, walk),
+                            origin=self._key)
         find = self._checked(case, source)
         if not find.seams or find.share < self.record.row.share:
             raise JobError("hand-no-gain")

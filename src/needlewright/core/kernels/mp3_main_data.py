@@ -40,35 +40,53 @@ def _bits(data, at, place, count):
 
 
 @njit(cache=True, nogil=True)
+def _frame(data, at, bitrates, rates, adts_rates, amr, amr_wb):
+    """(bytes of the frame at `at`, bytes that its data begins before it, bits of that, bytes that
+    the frame has for data); 0 bytes where no frame is, -1 where it is of another layer."""
+    size, key, _, _ = _header(data, at, MPEG, bitrates, rates, adts_rates, amr, amr_wb)
+    if size == 0:
+        return 0, 0, 0, 0
+    key -= 1
+    version, layer, mono = key >> 8, (key >> 4) & 15, key & 1
+    if layer != 3:
+        return -1, 0, 0, 0
+    channels = 1 if mono else 2
+    if version == 3:
+        pointer, place = 9, 9 + (5 if mono else 3) + 4 * channels
+        parts, each, side = 2 * channels, 59, 17 if mono else 32
+    else:
+        pointer, place = 8, 8 + (1 if mono else 2)
+        parts, each, side = channels, 63, 9 if mono else 17
+    head = 4 if data[at + 1] & 1 else 6
+    used = np.int64(0)
+    for part in range(parts):
+        used += _bits(data, at + head, place + part * each, 12)
+    return size, _bits(data, at + head, 0, pointer), used, size - head - side
+
+
+@njit(cache=True, nogil=True)
 def _overlap(data, state, bitrates, rates, adts_rates, amr, amr_wb):
     at = 0
     while at + 44 <= data.size:
-        size, key, _, _ = _header(data, at, MPEG, bitrates, rates, adts_rates, amr, amr_wb)
+        size, back, used, room = _frame(data, at, bitrates, rates, adts_rates, amr, amr_wb)
+        if size < 0:
+            return data.size, -1
         if size == 0 or at + size > data.size:
             return at, -1
-        key -= 1
-        version, layer, mono = key >> 8, (key >> 4) & 15, key & 1
-        if layer != 3:
-            return data.size, -1
-        channels = 1 if mono else 2
-        if version == 3:
-            pointer, place = 9, 9 + (5 if mono else 3) + 4 * channels
-            parts, each, side = 2 * channels, 59, 17 if mono else 32
-        else:
-            pointer, place = 8, 8 + (1 if mono else 2)
-            parts, each, side = channels, 63, 9 if mono else 17
-        head = 4 if data[at + 1] & 1 else 6
-        begin = (state[0] - _bits(data, at + head, 0, pointer)) * 8
-        used = np.int64(0)
-        for part in range(parts):
-            used += _bits(data, at + head, place + part * each, 12)
-        room = (state[0] + size - head - side) * 8
-        if begin < state[1] or begin + used > room:
+        begin = (state[0] - back) * 8
+        if begin < state[1] or begin + used > (state[0] + room) * 8:
             return at, at
-        state[0] += size - head - side
+        state[0] += room
         state[1] = begin + used
         at += size
     return at, -1
+
+
+def main_data(head: npt.NDArray[np.uint8]) -> tuple[int, int, int] | None:
+    """(bytes that a frame's data begins before it, bits of that data, bytes that the frame has room
+    for) from the first 44 bytes of a frame, uint8[44]; None where it is not of layer III."""
+    size, back, used, room = _frame(head, 0, BITRATES, RATES, ADTS_RATES, AMR_BYTES, AMR_WB_BYTES)
+    return (int(back), int(used), int(room)) if size > 0 and head.size >= 44 else None
 
 
 def first_overlap(data: npt.NDArray[np.uint8], state: State) -> tuple[int, int]:

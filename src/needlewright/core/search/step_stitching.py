@@ -25,7 +25,7 @@ from needlewright.core.search.events import Ending, Event, Finished, Found, Prog
 from needlewright.core.search.knowledge import BrokenFind
 from needlewright.core.search.pieces_pool import pools_of
 from needlewright.core.search.registry import Context, Step, register
-from needlewright.core.search.stitched import STEP, StitchedCase, stitched, with_rest
+from needlewright.core.search.stitched import STEP, StitchedCase, stitched, summed, with_rest
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Broken, Joined, joiner_for
 from needlewright.core.stitching.crew import Crew
@@ -128,6 +128,7 @@ class _Stitching:
             walk = follow(thread, 0, form, context.stop)
         except FormatError:
             return
+        joined = summed(joined, walk)
         if joined.ended and walk.broken is None:
             rounds.keep(joined)
         elif not joined.seams or walk.share < origin.share + WORTH_TELLING:

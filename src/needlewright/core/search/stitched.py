@@ -14,11 +14,12 @@ from needlewright.core.finds import Find, SeamWord
 from needlewright.core.search.deciding import Case, find_of
 from needlewright.core.search.record_finds import moved_to
 from needlewright.core.sources.pieces import PiecedSource
-from needlewright.core.stitching.base import Joined
+from needlewright.core.stitching.base import Joined, proven_by_sum
 from needlewright.core.stitching.pool import Pool
-from needlewright.core.walks import Check, Outcome
+from needlewright.core.walks import Check, Outcome, Walk
 
 STEP = "stitching"
+SUMS = frozenset(("sum-agrees",))  # checks of a checksum over the whole file
 BEHIND = 1 << 20  # bytes in line behind the end mark that may still belong to a file
 
 
@@ -47,6 +48,15 @@ def stitched(case: StitchedCase, report: DecodeReport | None, sector: int) -> Fi
     checks = (check, *found.checks) if doubtful else (*found.checks, check)
     return replace(found, content=Stretches(case.thread.extents), grade=grade, checks=checks,
                    inside=None, seams=seams, joined_from=case.origin)
+
+
+def summed(joined: Joined, walk: Walk) -> Joined:
+    """The same with every seam proven, where a sum over all of the file agrees."""
+    agrees = joined.ended and walk.broken is None and any(
+        c.code in SUMS and c.outcome is Outcome.PASS for c in walk.checks)
+    if not agrees:
+        return joined
+    return replace(joined, seams=proven_by_sum(joined.seams))
 
 
 def with_rest(joined: Joined, pool: Pool) -> list[tuple[int | None, int]]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Protocol
 
 import numpy as np
@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.registry import Registry
+from needlewright.core.sources.source import Source
 from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import Interrupted, StopSignal
@@ -20,7 +21,8 @@ Extents = tuple[tuple[int | None, int], ...]
 REFUSED = float("-inf")
 
 __all__ = ["REFUSED", "Bench", "Broken", "Decodes", "Extents", "Joined", "Joiner", "Line",
-           "Reason", "Seam", "SeamWord", "Step", "formats_by_hand", "joiner_for", "register"]
+           "Reason", "Seam", "SeamWord", "Step", "formats_by_hand", "joiner_for", "proven_by_sum",
+           "register"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +80,12 @@ class Joined:
     ended: bool
 
 
+def proven_by_sum(seams: Sequence[Seam]) -> tuple[Seam, ...]:
+    """The same, all of them proven by a checksum over the whole file."""
+    return tuple(s if s.word is SeamWord.PROVEN else replace(
+        s, word=SeamWord.PROVEN, reasons=(Reason("checksum"), *s.reasons)) for s in seams)
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
     """What taking one more cluster led to. `score` in nats over `scored` comparisons, REFUSED where
@@ -124,6 +132,11 @@ class Line(ABC):
         """Whether the file may end here, exactly behind a cluster, with nothing that says so."""
         return False
 
+    def sum_agrees(self, file: Source) -> bool | None:
+        """Whether a checksum over the whole file agrees; None where there is none."""
+        return None
+
+    rivals: ClassVar[int] = 3  # candidates that came near and are gone back to
     proves: ClassVar[bool] = True  # whether a clear lead leaves no doubt
     end_proves: ClassVar[bool] = True  # whether an end of its own speaks for what leads to it
     followed: ClassVar[int] = 12  # candidates that are followed a little

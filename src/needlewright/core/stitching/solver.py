@@ -15,15 +15,18 @@ from typing import Any
 import numpy as np
 
 from needlewright.core.kernels.texture import Texture
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import (
     REFUSED,
     Bench,
+    Extents,
     Joined,
     Line,
     Reason,
     Seam,
     SeamWord,
     Step,
+    proven_by_sum,
 )
 
 EVERYWHERE = 2  # of the efforts
@@ -137,21 +140,35 @@ class Solver:
         assert node is not None
         node.state, node.end = state, end
         best, farthest = node, self.line.progress(state)
-        while node.end is None:
+        ended: Node | None = None
+        while True:
             self.bench.rest()
+            if node.end is not None:
+                agrees = self._sum_agrees(node)
+                if agrees is not False:
+                    return self._told(node, ended=True, summed=bool(agrees))
+                ended = ended or node
+                other = None if self._late() else self._second_choice(2 * CLEAR)
+                if other is None:
+                    return self._told(ended, ended=True)
+                node = other
+                continue
             following = None if self._late() else self._onward(node)
             if following is None:
                 if self.line.progress(node.state) >= farthest:
                     best, farthest = node, self.line.progress(node.state)
                 if self.bench.effort == EVERYWHERE and self.line.may_end(node.state):
                     node.end = self.bench.pool.unit
-                    break
+                    continue
                 following = self._turn(node)
                 if following is None:
-                    return self._told(best, ended=False)
+                    return self._told(ended or best, ended=ended is not None)
             node = following
             self._forget(node)
-        return self._told(node, ended=True)
+
+    def _sum_agrees(self, node: Node) -> bool | None:
+        extents = self._extents(node)
+        return self.line.sum_agrees(PiecedSource(self.bench.pool.source, extents))
 
     # one decision
 
@@ -211,7 +228,7 @@ class Solver:
         others = [o for o in options[1:] if o.raw != best.raw]
         lead = lead_of(options)
         near = [o for o in others if best.standing - o.standing < 2 * CLEAR]
-        for other in reversed(near[:3]):
+        for other in reversed(near[: self.line.rivals]):
             if other.worth >= GOOD:
                 self._stack.append((best.standing - other.standing, other.node))
         self._stack = sorted(self._stack, key=lambda s: s[0])[:MAX_STACK]
@@ -393,24 +410,35 @@ class Solver:
         if not keep:
             old.state = None
 
-    def _told(self, node: Node, ended: bool) -> Joined | None:
-        pool = self.bench.pool
-        chain: list[Node] = []
-        at: Node | None = node
-        while at is not None:
-            chain.append(at)
-            at = at.before
-        chain.reverse()
+    def _told(self, node: Node, ended: bool, summed: bool = False) -> Joined | None:
+        chain = _chain(node)
         if not ended:  # what is not proven, and led nowhere, is no part of it
             doubtful = (i for i, n in enumerate(chain)
                         if n.seam is not None and n.seam.word is not SeamWord.PROVEN)
             chain = chain[: next(doubtful, len(chain))]
         seams = tuple(n.seam for n in chain if n.seam is not None)
-        extents = pool.span([n.number for n in chain])
+        extents = self._extents(node, chain)
+        if summed:
+            seams = proven_by_sum(seams)
+        return Joined(extents, seams, ended) if seams or ended else None
+
+    def _extents(self, node: Node, chain: list[Node] | None = None) -> Extents:
+        pool = self.bench.pool
+        extents = pool.span([n.number for n in chain or _chain(node)])
         if node.end is not None:
             last, length = extents[-1]
             extents[-1] = last, length - pool.unit + node.end
-        return Joined(tuple(extents), seams, ended) if seams or ended else None
+        return tuple(extents)
+
+
+def _chain(node: Node) -> list[Node]:
+    """All nodes down to `node`, in file order."""
+    chain: list[Node] = []
+    at: Node | None = node
+    while at is not None:
+        chain.append(at)
+        at = at.before
+    return chain[::-1]
 
 
 def _better(best: Option, mine: Option) -> bool:

@@ -14,6 +14,7 @@ from typing import Any, ClassVar
 import numpy as np
 import numpy.typing as npt
 
+from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import REFUSED, Line, Step
 
 WITHIN = 0.25  # nats of a packet that goes on from one in the same cluster
@@ -52,6 +53,10 @@ class Grammar(ABC):
     def might(self, rows: npt.NDArray[np.uint8], at: int) -> npt.NDArray[np.bool_]:
         """bool[n]: which of uint8[n, m] may have a packet's head at column `at`."""
 
+    def sum_agrees(self, file: Source) -> bool | None:
+        """Whether a checksum over the whole file agrees; None where there is none."""
+        return None
+
     def tail(self, data: bytes, at: int) -> int:
         """Bytes at `at` that may stand behind the last packet of a file."""
         return 0
@@ -71,6 +76,7 @@ class State:
 class StreamLine(Line):
     """`stated`: bytes of the file, where a record says so."""
 
+    rivals = 12
     end_proves = False  # packets may end by chance
     proves = False  # at the same byte of another recording of one camera all may go on as well
 
@@ -79,6 +85,9 @@ class StreamLine(Line):
 
     def progress(self, state: State) -> float:
         return min(1.0, state.done / (self._stated or UNKNOWN))
+
+    def sum_agrees(self, file: Source) -> bool | None:
+        return self.grammar.sum_agrees(file)
 
     def judged(self, state: State) -> bool:
         return True
