@@ -33,6 +33,7 @@ from needlewright.core.stitching.solving import HASTE, IN_VAIN, Rounds
 from needlewright.core.stitching.stream_grammars import Adts, Mpeg, Program, Speech, Transport
 from needlewright.core.stitching.stream_line import State, StreamLine
 from needlewright.core.stitching.team import Alone
+from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.walks import Facts, Kind
 from needlewright.demo import clips
 from tests.core.test_stitching import UNIT, cut, laid, photo
@@ -109,6 +110,31 @@ class StreamsTest(unittest.TestCase):
             joined = self.joined("mp4", data)
             exact += joined is not None and self.bytes_of(data, joined) == mine
         self.assertGreaterEqual(exact, 3)
+
+    def test_fragments_in_any_order_among_those_of_others(self):
+        made = [clips.encode("mp4", seed=s, frames=150, size=(320, 180), options={
+            "movflags": "frag_keyframe+empty_moov+default_base_moof"})
+            for s in (1, 2, 3)]
+        mine = made[0]
+        total = len(mine) // UNIT
+        a, b, c, d = cut(mine, total // 4, total // 2, total - 3)
+        rest = [cut(m, 3) for m in made[1:]]
+        for second in (b, b""):
+            data = laid(d, rest[0][1], second, rest[1][0], a, rest[1][1], c, rest[0][0])
+            image = Path(self.enterContext(tempfile.TemporaryDirectory())) / "card.img"
+            image.write_bytes(data)
+            source = self.enterContext(ImageFile(image))
+            decodes = TrialDecodes(source, threading.Event())
+            self.addCleanup(decodes.close)
+            pool = Pool(source, UNIT, 0, np.zeros((0, 2), np.int64))
+            list(pool.look())
+            joined = joiner_for("mp4").join(
+                Broken(1, "", "mp4", ((data.find(a), UNIT),)),
+                Bench(pool, threading.Event(), 2, decodes))
+            if second:
+                self.assertEqual(self.bytes_of(data, joined), mine)
+                self.assertEqual({s.word for s in joined.seams}, {SeamWord.PROVEN})
+            self.assertEqual(joined is not None and joined.ended, bool(second))
 
     def test_taken_in_any_steps_a_line_ends_where_the_stream_does(self):
         rng = random.Random(4)

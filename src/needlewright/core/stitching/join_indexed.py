@@ -14,6 +14,7 @@ from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, register
 from needlewright.core.stitching.clip_runs import Clip, Run, as_long_as_the_medium, placed
 from needlewright.core.stitching.clip_seams import told
+from needlewright.core.stitching.fragments_index import in_fragments
 from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.index_hand import IndexHand
 from needlewright.core.stitching.moov_pieces import broken_at, in_two
@@ -33,7 +34,9 @@ def _join(broken: Broken, bench: Bench) -> Joined | None:
     first = pool.number(broken.start)
     found = _opened(bench, broken)
     if found is None:
-        return join_structured(broken, bench)  # in fragments
+        clip = in_fragments(bench, first) if pool.start(first) == broken.start else None
+        joined = None if clip is None else told(clip)
+        return joined if joined is not None and joined.ended else join_structured(broken, bench)
     clip, stop, known = found
     if not known:
         clip.runs.insert(0, Run(0, 0, first, 0, 0))
