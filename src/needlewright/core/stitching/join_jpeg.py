@@ -33,10 +33,12 @@ from needlewright.core.stitching.base import (
 from needlewright.core.stitching.line_hand import LineHand
 from needlewright.core.stitching.progressive_line import MAX_CELLS, ProgressiveLine
 from needlewright.core.stitching.solver import Solver, textures
+from needlewright.core.stitching.witness import AT_FIRST, Witness, witness_of
 
 EVERY_MCU = 1 << 60
 FLOOR, NO_FLOOR = -20.0, -1e9  # nats below which a candidate is left
 ENDED = 12.0  # nats that the end mark exactly behind the last MCU is worth
+FEW_MCUS = 8  # that tell nothing beside a thumbnail
 MAX_CUTS = 64
 HEADER_NEAR, EVERYWHERE = 4096, 1 << 40
 HEADER_MARKERS = (seg.DQT, seg.DHT, seg.SOS, seg.DRI, seg.COM, *seg.SEQUENTIAL, seg.PROGRESSIVE,
@@ -47,17 +49,19 @@ LIKE = textures(Texture.JPEG, Texture.COMPRESSED, Texture.RANDOM, Texture.STRUCT
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """`closing`: the picture is complete, only its end mark is missing."""
+    """`closing`: the picture is complete, only its end mark is missing; `apart`: how far the
+    thumbnail usually is from its rows, in grey levels."""
 
     scan: trials.Resumed
     closing: bool = False
+    apart: float = AT_FIRST
 
 
 class _Scan(Line):
     """The one scan of a sequential frame."""
 
-    def __init__(self, tables: trials.Tables) -> None:
-        self._tables = tables
+    def __init__(self, tables: trials.Tables, witness: Witness | None = None) -> None:
+        self._tables, self._witness = tables, witness
         self._per_row = tables.plan.mcus_per_row
 
     def begin(self) -> _State:
@@ -93,13 +97,30 @@ class _Scan(Line):
         if done.code == trials.COMPLETE:
             mark = raw[done.marker : done.marker + 2].tobytes()
             if mark == b"\xff\xd9" or (done.marker < 0 and raw[0] == 0xD9):
-                return Step(done.score + ENDED, done.scored, _State(done.state), done.marker + 2)
+                more, apart = self._witnessed(state, done.state)
+                return Step(done.score + ENDED + more, done.scored, _State(
+                    done.state, apart=apart), done.marker + 2)
             return Step(REFUSED, 0, state)
-        if done.code == trials.CLOSING:
-            return Step(done.score, done.scored, _State(done.state, True))
-        if done.code != trials.OPEN:
+        if done.code not in (trials.CLOSING, trials.OPEN):
             return Step(REFUSED, 0, state)
-        return Step(done.score, done.scored, _State(done.state))
+        more, apart = self._witnessed(state, done.state)
+        return Step(done.score + more, done.scored, _State(
+            done.state, done.code == trials.CLOSING, apart))
+
+    def _witnessed(self, before: _State, now: trials.Resumed) -> tuple[float, float]:
+        """(what the thumbnail says of the last row that was decoded, in nats; how far it usually is
+        from it)."""
+        plan, last = self._tables.plan, now.mcu - 1
+        row, right = divmod(last, self._per_row)
+        left = max(0, before.scan.mcu - row * self._per_row)
+        if self._witness is None or row == 0 or right + 1 - left < FEW_MCUS:
+            return 0.0, before.apart
+        wide = int(plan.mcu_width[0])
+        begin = int(self._tables.first[0])
+        edges = now.above[begin + left * wide : begin + (right + 1) * wide]
+        return self._witness.judge(
+            (row + 1) * self._per_row / plan.mcus, left / self._per_row, edges,
+            (right + 1) / self._per_row, before.apart)
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,7 +180,8 @@ def _begun(broken: Broken, bench: Bench) -> _Begun | None:
     elif len(scan.members) == len(frame.components):
         plan, tables = scan_plan(headers, scan, grids)
         quantisers = [headers.quantisers.get(c.quantiser, (1, 1, 1)) for c in frame.components]
-        sequential = _Scan(trials.prepare(plan, tables, quantisers))
+        sequential = _Scan(trials.prepare(plan, tables, quantisers),
+                           witness_of(headers, straight))
         line, start = sequential, sequential.begin()
     else:
         return None
