@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import groupby
 
 import numpy as np
 
@@ -36,6 +37,10 @@ class JobKnowledge:
 
     def starts(self) -> list[int]:
         return self._job.whole_starts(self._row.id)
+
+    def threads(self) -> Iterator[list[tuple[int, int]]]:
+        for _, rows in groupby(self._job.pieces(self._row.id), key=lambda row: row[0]):
+            yield [(offset, length) for _, offset, length in rows]
 
     def proven(self) -> Iterator[tuple[int, Content]]:
         for number, size in self._job.proven(self._row.id):

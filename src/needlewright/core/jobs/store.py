@@ -274,6 +274,14 @@ class Job:
             "SELECT DISTINCT start FROM finds WHERE source = ? AND grade = 'whole'"
             " AND content IS NULL", (source,))]
 
+    def pieces(self, source: int) -> list[tuple[int, int, int]]:
+        """(id, byte, length) of the extents of whole finds in several pieces, in file order."""
+        return self._database.rows(  # type: ignore[return-value]
+            "SELECT e.find, e.offset, e.length FROM extents e JOIN finds f ON f.id = e.find"
+            " WHERE f.source = ? AND f.grade = 'whole' AND e.offset IS NOT NULL"
+            " AND e.find IN (SELECT find FROM extents WHERE place = 1)"
+            " ORDER BY e.find, e.place LIMIT 100000", (source,))
+
     def proven(self, source: int) -> list[tuple[int, int]]:
         """(id, size) of the removed files of a source that are whole and that a record names."""
         return self._database.rows(  # type: ignore[return-value]

@@ -50,6 +50,10 @@ class Knowledge(Protocol):
         """The first bytes of the finds that are whole."""
         ...
 
+    def threads(self) -> Iterator[list[tuple[int, int]]]:
+        """(byte, length) of the pieces of each whole find that has several, in file order."""
+        ...
+
     def proven(self) -> Iterator[tuple[int, Content]]:
         """(size, content) of removed files that records name and their content proved."""
         ...
@@ -81,6 +85,9 @@ class _Nothing:
 
     def starts(self) -> list[int]:
         return []
+
+    def threads(self) -> Iterator[list[tuple[int, int]]]:
+        return iter(())
 
     def proven(self) -> Iterator[tuple[int, Content]]:
         return iter(())

@@ -26,6 +26,7 @@ def pools_around(source: Source, knowledge: Knowledge, finds: list[Broken],
     """The same; pieces lie in `area`, or anywhere."""
     area = area or Span(0, source.size)
     owned = merged_spans(np.concatenate((knowledge.owned(), in_use(source))))
+    threads = list(knowledge.threads())
     starts = [*knowledge.starts(), *(f.start for f in finds)]
     out: list[tuple[Pool, list[Broken]]] = []
     left = list(finds)
@@ -41,6 +42,9 @@ def pools_around(source: Source, knowledge: Knowledge, finds: list[Broken],
         base = first % unit
         low, high = max(start, area.start), min(stop, area.stop)
         pool = Pool(source, unit, base, owned, (low, high))
+        for extents in threads:
+            if all(low <= offset < high for offset, _ in extents):
+                pool.learn(extents)
         out.append((pool, mine))
     return out
 

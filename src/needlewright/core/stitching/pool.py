@@ -11,6 +11,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.kernels.texture import BLOCK_BYTES, Texture, classify
 from needlewright.core.sources.careful import read_around
 from needlewright.core.sources.source import Source
+from needlewright.core.stitching.habits import Habits, gaps_of
 
 Longs = npt.NDArray[np.int64]
 Rows = npt.NDArray[np.uint8]
@@ -61,6 +62,7 @@ class Pool:
             self._set(area[1], source.size)
         self.classes: npt.NDArray[np.uint8] = np.zeros(self.count, np.uint8)
         self.revision = 0
+        self.habits = Habits()
         self._marks: dict[bytes, list[tuple[int, int]]] = {}
 
     def _set(self, start: int, stop: int) -> None:
@@ -89,7 +91,13 @@ class Pool:
         for offset, length in extents:
             if offset is not None and length > 0:
                 self._set(offset, offset + length)
+        self.learn([(offset, length) for offset, length in extents if offset is not None])
         self.revision += 1
+
+    def learn(self, extents: Sequence[tuple[int, int]]) -> None:
+        """So a file of this medium goes on: (byte, length) of its pieces, in file order."""
+        self.habits.learn(gaps_of([(self.number(offset), -(-length // self.unit))
+                                   for offset, length in extents]))
 
     def look(self, blocks: npt.NDArray[np.uint8] | None = None) -> Iterator[int]:
         """Learn the Texture of each free cluster; yields how far it came, in bytes. What cannot be

@@ -28,6 +28,7 @@ from needlewright.core.stitching.base import (
     Step,
     proven_by_sum,
 )
+from needlewright.core.stitching.habits import gaps_of
 
 EVERYWHERE = 2  # of the efforts
 NEAR, FARTHER = 2048, 32_768  # clusters that are tried around the place
@@ -298,12 +299,13 @@ class Solver:
             best += [(float(scores[i]), int(part[i]), rows[i, 1:].tobytes()) for i in order
                      if scores[i] != REFUSED]
             best = sorted(best, key=lambda b: -b[0])[:most]
-        found = []
+        found, gaps = [], gaps_of(node.pieces)
         for _, number, raw in best:
             self.bench.rest()
             option = self._followed(node, number, np.frombuffer(raw, np.uint8))
             if option is not None:
                 bonus = NEXT_FREE if number == behind else 0.0
+                bonus += pool.habits.nats(number - node.number - 1, gaps)
                 found.append(replace(option, worth=option.worth + bonus,
                                      standing=option.standing + bonus))
         return found
