@@ -211,6 +211,18 @@ class BeginningsTest(unittest.TestCase):
                 wanted = {data.find(w) for w in whole}
                 self.assertEqual(found & wanted, wanted, (container, at))
 
+    def test_the_middle_of_a_transport_stream_is_a_scrap_and_a_segment_is_none(self):
+        mine, form = stream("mpegts"), formats()["mpegts"]
+        packets = [mine[at : at + 188] for at in range(0, len(mine), 188)]
+        table = next(i for i, p in enumerate(packets) if p[:3] == b"G@\0" and p[3] & 15)
+        whole = packets[table + 2][1] & 0x40
+        middle = next(i for i in range(table + 3, len(packets)) if not packets[i][1] & 0x40)
+        for first, scrap in ((table + 2, not whole), (middle, True)):
+            data = bytes(UNIT) + b"".join((*packets[table : table + 2], *packets[first:]))
+            walk = form.walk(MemorySource(data), UNIT, len(data))
+            self.assertEqual(walk.variant.kind is Kind.SCRAP, bool(scrap))
+        self.assertTrue(whole)
+
     def test_scraps_are_told_apart_and_vanish_with_their_file(self):
         mine = stream("vob")
         a, b = cut(mine, len(mine) // UNIT // 2)

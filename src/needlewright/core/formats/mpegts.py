@@ -29,6 +29,10 @@ NULL, PAT = 0x1FFF, 0
 OPENING = (0x4000, 0x4011)  # PAT and SDT, at the start of a unit
 TS = Variant("ts", "ts", Kind.VIDEO, "CLIP")
 M2TS = Variant("m2ts", "m2ts", Kind.VIDEO, "CLIP")
+# The middle of a stream, told by its counters: material for stitching.
+SCRAPS = {188: Variant("ts-scrap", "ts", Kind.SCRAP),
+          192: Variant("m2ts-scrap", "m2ts", Kind.SCRAP)}
+FIRST_PACKETS = 512
 
 
 @dataclass(slots=True)
@@ -113,6 +117,21 @@ def _inside_stream(source: Source, state: _State, counted: bool) -> bool:
     return len(before) == step + 1 and before[0] == before[step] == SYNC
 
 
+def _goes_on(view: View, start: int, state: _State) -> bool:
+    """Whether the first packet of some elementary stream begins no unit (13818-1, 2.4.3.3): it goes
+    on from packets that are not here. Segments and recordings begin with whole units."""
+    step, seen = state.step, {PAT, OPENING[1] & NULL, NULL}
+    data = view.source.read_at(start, min(FIRST_PACKETS * step, state.at - start))
+    for at in range(state.shift, len(data) - 4, step):
+        pid = (data[at + 1] & 0x1F) << 8 | data[at + 2]
+        if data[at] != SYNC or pid in seen or not data[at + 3] & 0x10:
+            continue
+        seen.add(pid)
+        if not data[at + 1] & 0x40:
+            return True
+    return False
+
+
 def walk(source: Source, start: int, stop: int) -> Walk:
     """Follow the stream at `start`, never past `stop`; FormatError if none begins there."""
     view, parts = View(source, start, stop), Parts()
@@ -149,7 +168,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         parts.before(state.at),
         checks=(structure(problem, start, len(parts)), samples,
                 cut_check() if cut else end_mark(problem is None, counted=True)),
-        variant=TS if plain else M2TS, verified=max(
+        variant=SCRAPS[state.step] if counted and _goes_on(view, start, state) else (
+            TS if plain else M2TS), verified=max(
             start, (state.at if place is None else place) - state.step))
 
 
@@ -168,5 +188,5 @@ register(Format(
     signatures=(
         Signature(b"\x47\x40\x00", 0, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 0),
         Signature(b"\x47\x40\x00", 4, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 4)),
-    accept=accept, walk=walk, decoder="CLIP", variants=(TS, M2TS),
+    accept=accept, walk=walk, decoder="CLIP", variants=(TS, M2TS, *SCRAPS.values()),
 ))
