@@ -58,8 +58,9 @@ class WitnessTest(unittest.TestCase):
                         else:
                             foreign += nats
                     apart[0] = learnt
-            self.assertGreater(own, 100, size)
-            self.assertLess(foreign, own / 3, size)
+            rows = 3 * (size[1] // 16 - 1)
+            self.assertGreater(own / rows, -1.5, size)
+            self.assertLess(foreign / rows, own / rows - 2, size)
 
     def test_none_where_there_is_none_or_it_is_damaged(self):
         data = bytearray(photo(1))
@@ -76,7 +77,7 @@ class WitnessTest(unittest.TestCase):
     def test_any_stretch_has_a_bounded_word(self, row, low, edges, apart):
         mine = self.known
         nats, learnt = mine.judge(row, low, np.array(edges, np.float32), 1.0, apart)
-        self.assertTrue(-3.0 * 21 <= nats <= 1.2 * 21 and 0 <= learnt < 500)
+        self.assertTrue(-16 <= nats <= 1 and 0 <= learnt < 500)
 
 
 if __name__ == "__main__":

@@ -22,9 +22,11 @@ from needlewright.core.sources.source import Source
 BLOCK = 8
 MOST_BYTES, MOST_SIDE = 1 << 16, 640  # of a thumbnail
 FOREIGN = 40.0  # grey levels by which places that have nothing in common differ
-LEAST, USELESS = 6.0, 25.0  # ... and own ones: sharpening and texture
+LEAST, USELESS = 8.0, 25.0  # ... and own ones: sharpening and texture
 AT_FIRST = 10.0
-WORST, BEST = -3.0, 1.2  # nats of one block
+WORST, BEST = -4.0, 0.2  # nats of some blocks together
+USUAL = 0.8  # ... that own ones have, and that are no evidence: else they would be missed elsewhere
+TOGETHER = 4.0  # blocks of a row count as no more: an edge along it is off in all of them
 SLOWLY = 0.1  # how fast it is learnt how well the thumbnail agrees
 SAME_SHAPE, FLAT = 0.02, 12.0  # of a side; grey levels of a bar
 Cells = npt.NDArray[np.float32]
@@ -61,11 +63,13 @@ class Witness:
         weight = np.minimum(1.0, count[seen] / max(1.0, whole))  # some are hardly touched
         off = np.abs(means - line[seen])
         scale = max(LEAST, apart)
-        learnt = apart + SLOWLY * (float((off * weight).sum() / weight.sum()) - apart)
+        mean = float((off * weight).sum() / weight.sum())
+        learnt = apart + SLOWLY * (mean - apart)
         if scale >= USELESS:
             return 0.0, learnt
-        nats = np.log(FOREIGN / scale) - off * (1 / scale - 1 / FOREIGN)
-        return float((np.clip(nats, WORST, BEST) * weight).sum()), learnt
+        nats = np.log(FOREIGN / scale) - mean * (1 / scale - 1 / FOREIGN) - USUAL
+        blocks = min(TOGETHER, float(weight.sum()))
+        return blocks * min(BEST, max(WORST, float(nats))), learnt
 
 
 def _bars(levels: Cells, share: float) -> bool:
