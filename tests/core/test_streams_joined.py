@@ -121,20 +121,35 @@ class StreamsTest(unittest.TestCase):
         rest = [cut(m, 3) for m in made[1:]]
         for second in (b, b""):
             data = laid(d, rest[0][1], second, rest[1][0], a, rest[1][1], c, rest[0][0])
-            image = Path(self.enterContext(tempfile.TemporaryDirectory())) / "card.img"
-            image.write_bytes(data)
-            source = self.enterContext(ImageFile(image))
-            decodes = TrialDecodes(source, threading.Event())
-            self.addCleanup(decodes.close)
-            pool = Pool(source, UNIT, 0, np.zeros((0, 2), np.int64))
-            list(pool.look())
-            joined = joiner_for("mp4").join(
-                Broken(1, "", "mp4", ((data.find(a), UNIT),)),
-                Bench(pool, threading.Event(), 2, decodes))
+            joined = self.joined_with_decoder("mp4", data, data.find(a))
             if second:
                 self.assertEqual(self.bytes_of(data, joined), mine)
                 self.assertEqual({s.word for s in joined.seams}, {SeamWord.PROVEN})
             self.assertEqual(joined is not None and joined.ended, bool(second))
+
+    def joined_with_decoder(self, form: str, data: bytes, start: int):
+        image = Path(self.enterContext(tempfile.TemporaryDirectory())) / "card.img"
+        image.write_bytes(data)
+        source = self.enterContext(ImageFile(image))
+        decodes = TrialDecodes(source, threading.Event())
+        self.addCleanup(decodes.close)
+        pool = Pool(source, UNIT, 0, np.zeros((0, 2), np.int64))
+        list(pool.look())
+        return joiner_for(form).join(Broken(1, "", form, ((start, UNIT),)),
+                                     Bench(pool, threading.Event(), 2, decodes))
+
+    def test_a_decoder_chooses_among_streams_that_go_on_alike(self):
+        """A table at each frame and a constant rate: recordings of one camera stand in step."""
+        for form, place, made in (
+                ("ts", 11, [stream("mpegts", s) for s in (1, 2, 3, 4)]),
+                ("aac", 18, [sound("adts", "aac", s, 12.0) for s in range(1, 9)])):
+            mine = made[0]
+            (a, b), *others = (cut(m, place) for m in made)
+            data = self.laid_padded(a, photo(2, (320, 240)), *(o[1] for o in others), b)
+            self.assertNotEqual(self.bytes_of(data, self.joined(form, data)), mine, form)
+            joined = self.joined_with_decoder(form, data, 0)
+            self.assertEqual(self.bytes_of(data, joined), mine, form)
+            self.assertEqual({s.word for s in joined.seams}, {SeamWord.LIKELY}, form)
 
     def test_taken_in_any_steps_a_line_ends_where_the_stream_does(self):
         rng = random.Random(4)

@@ -137,6 +137,7 @@ class Line(ABC):
         return None
 
     rivals: ClassVar[int] = 3  # candidates that came near and are gone back to
+    decoded: ClassVar[bool] = False  # whether a decoder is asked where candidates came near
     proves: ClassVar[bool] = True  # whether a clear lead leaves no doubt
     end_proves: ClassVar[bool] = True  # whether an end of its own speaks for what leads to it
     followed: ClassVar[int] = 12  # candidates that are followed a little

@@ -57,6 +57,7 @@ BACK_BYTES, BACK_LEAST = 96 << 10, 6  # how far decisions are gone back on, and 
 MAX_STACK = 24
 MAX_TURNS = 40  # decisions that are gone back on
 MAX_SEARCHES = 400
+MAX_DECODES, MAX_DECODED, ALL_OF_IT = 12, 64 << 20, 1e9  # of one file; bytes; seconds
 
 
 @dataclass(slots=True)
@@ -125,6 +126,7 @@ class Solver:
     turns: int = 0
     searches: int = 0
     tried: int = 0  # candidates of all searches
+    decoded: int = 0  # files that a decoder was asked about
     possible: int = 0  # ... those of them that no hard rule refused
     _stack: list[tuple[float, Node]] = field(default_factory=list)
     _given_up: set[tuple[int, int]] = field(default_factory=set)
@@ -145,7 +147,7 @@ class Solver:
         while True:
             self.bench.rest()
             if node.end is not None:
-                agrees = self._sum_agrees(node)
+                agrees = self._agrees(node)
                 if agrees is not False:
                     return self._told(node, ended=True, summed=bool(agrees))
                 ended = ended or node
@@ -167,9 +169,17 @@ class Solver:
             node = following
             self._forget(node)
 
-    def _sum_agrees(self, node: Node) -> bool | None:
+    def _agrees(self, node: Node) -> bool | None:
+        """Whether a sum over the file that ends with `node`, or a decoder where others came near,
+        agrees; None where neither proves anything."""
         extents = self._extents(node)
-        return self.line.sum_agrees(PiecedSource(self.bench.pool.source, extents))
+        agrees = self.line.sum_agrees(PiecedSource(self.bench.pool.source, extents))
+        close = any(n.seam is not None and n.seam.rivals for n in _chain(node))
+        if agrees is None and close and self.line.decoded and self.bench.decodes is not None and (
+                self.decoded < MAX_DECODES and sum(n for _, n in extents) <= MAX_DECODED):
+            self.decoded += 1
+            return None if self.bench.decodes(extents, 0.0, ALL_OF_IT) else False
+        return agrees
 
     # one decision
 

@@ -76,7 +76,7 @@ class State:
 class StreamLine(Line):
     """`stated`: bytes of the file, where a record says so."""
 
-    rivals = 12
+    rivals, decoded = 12, True
     end_proves = False  # packets may end by chance
     proves = False  # at the same byte of another recording of one camera all may go on as well
 
