@@ -20,7 +20,7 @@ from needlewright.core.finds import SeamWord
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import Bench, Broken, Joined, joiner_for
-from needlewright.core.stitching.png_line import PngLine
+from needlewright.core.stitching.pictures.png_line import PngLine
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.demo import clips

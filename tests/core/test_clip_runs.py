@@ -12,9 +12,9 @@ import numpy as np
 from needlewright.core.finds import SeamWord
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import Bench, Broken, joiner_for
+from needlewright.core.stitching.clips.sample_index import ENOUGH
 from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.pool import Pool
-from needlewright.core.stitching.sample_index import ENOUGH
 from needlewright.demo import clips
 
 UNIT = 512

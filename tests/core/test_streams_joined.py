@@ -26,12 +26,18 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import Bench, Broken, joiner_for
-from needlewright.core.stitching.chains import _coded_number, _number_coded
+from needlewright.core.stitching.chained.chains import _coded_number, _number_coded
+from needlewright.core.stitching.chained.stream_grammars import (
+    Adts,
+    Mpeg,
+    Program,
+    Speech,
+    Transport,
+)
+from needlewright.core.stitching.chained.stream_line import State, StreamLine
 from needlewright.core.stitching.crew import STALE_S, Crew
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.solving import HASTE, IN_VAIN, Rounds
-from needlewright.core.stitching.stream_grammars import Adts, Mpeg, Program, Speech, Transport
-from needlewright.core.stitching.stream_line import State, StreamLine
 from needlewright.core.stitching.team import Alone
 from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.walks import Facts, Kind

@@ -12,7 +12,7 @@ from PIL import Image
 
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.sources.memory import MemorySource
-from needlewright.core.stitching.witness import witness_of
+from needlewright.core.stitching.pictures.witness import witness_of
 from needlewright.demo import photos
 from tests.core.test_stitching import photo
 

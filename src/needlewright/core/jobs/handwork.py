@@ -28,8 +28,8 @@ from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
+from needlewright.core.stitching.chained.structured import form_of
 from needlewright.core.stitching.hand import Hand, Offer, Offers, cluster_list
-from needlewright.core.stitching.structured import form_of
 from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.stopping import StopSignal
 from needlewright.core.volumes.base import cut

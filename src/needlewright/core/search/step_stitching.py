@@ -28,10 +28,10 @@ from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.search.stitched import STEP, StitchedCase, stitched, summed, with_rest
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Broken, Joined, joiner_for
+from needlewright.core.stitching.chained.structured import form_of
 from needlewright.core.stitching.crew import Crew
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.solving import Rounds, easy_first
-from needlewright.core.stitching.structured import form_of
 from needlewright.core.stitching.team import Alone, Team
 from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.stopping import Interrupted

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from needlewright.core.stitching.around import join_around
 from needlewright.core.stitching.base import Joiner, register
+from needlewright.core.stitching.chained.around import join_around
 
 register(Joiner("around", frozenset((
     "tiff", "dng", "cr2", "orf", "rw2", "nef", "arw", "pef", "srw", "cr3", "webp", "bmp", "psd",

@@ -13,14 +13,14 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, Joiner, register
-from needlewright.core.stitching.chunk_index import ENTRY, HEAD, ChunkIndex
-from needlewright.core.stitching.clip_runs import AROUND_S, Clip, Run, placed
-from needlewright.core.stitching.clip_seams import told
+from needlewright.core.stitching.chained.structured import join_structured
+from needlewright.core.stitching.chained.structured_hand import structured_by_hand
+from needlewright.core.stitching.clips.chunk_index import ENTRY, HEAD, ChunkIndex
+from needlewright.core.stitching.clips.clip_runs import AROUND_S, Clip, Run, placed
+from needlewright.core.stitching.clips.clip_seams import told
+from needlewright.core.stitching.clips.index_hand import IndexHand
+from needlewright.core.stitching.clips.sample_index import ENOUGH
 from needlewright.core.stitching.hand import Hand
-from needlewright.core.stitching.index_hand import IndexHand
-from needlewright.core.stitching.sample_index import ENOUGH
-from needlewright.core.stitching.structured import join_structured
-from needlewright.core.stitching.structured_hand import structured_by_hand
 from needlewright.core.structures.riff import Chunk, read_chunk
 from needlewright.core.structures.view import View
 

@@ -13,11 +13,11 @@ import numpy as np
 
 from needlewright.core.errors import FormatError
 from needlewright.core.finds import SeamWord
-from needlewright.core.stitching.around import join_around
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, Joiner, register
-from needlewright.core.stitching.clip_runs import Clip, Run, as_long_as_the_medium, placed
-from needlewright.core.stitching.clip_seams import told
-from needlewright.core.stitching.sample_index import SampleIndex
+from needlewright.core.stitching.chained.around import join_around
+from needlewright.core.stitching.clips.clip_runs import Clip, Run, as_long_as_the_medium, placed
+from needlewright.core.stitching.clips.clip_seams import told
+from needlewright.core.stitching.clips.sample_index import SampleIndex
 from needlewright.core.structures.bmff import Box, top_level
 from needlewright.core.structures.bmff_samples import Track
 from needlewright.core.structures.heif_items import item_kinds, item_spans

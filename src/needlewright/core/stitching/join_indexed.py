@@ -12,15 +12,15 @@ import numpy.typing as npt
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, register
-from needlewright.core.stitching.clip_runs import Clip, Run, as_long_as_the_medium, placed
-from needlewright.core.stitching.clip_seams import told
-from needlewright.core.stitching.fragments_index import in_fragments
+from needlewright.core.stitching.chained.structured import join_structured
+from needlewright.core.stitching.chained.structured_hand import structured_by_hand
+from needlewright.core.stitching.clips.clip_runs import Clip, Run, as_long_as_the_medium, placed
+from needlewright.core.stitching.clips.clip_seams import told
+from needlewright.core.stitching.clips.fragments_index import in_fragments
+from needlewright.core.stitching.clips.index_hand import IndexHand
+from needlewright.core.stitching.clips.moov_pieces import broken_at, in_two
+from needlewright.core.stitching.clips.sample_index import ENOUGH, SampleIndex
 from needlewright.core.stitching.hand import Hand
-from needlewright.core.stitching.index_hand import IndexHand
-from needlewright.core.stitching.moov_pieces import broken_at, in_two
-from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
-from needlewright.core.stitching.structured import join_structured
-from needlewright.core.stitching.structured_hand import structured_by_hand
 from needlewright.core.structures.bmff import Box, top_level
 from needlewright.core.structures.bmff_samples import read_tracks
 from needlewright.core.structures.view import View

@@ -31,9 +31,9 @@ from needlewright.core.stitching.base import (
     register,
 )
 from needlewright.core.stitching.line_hand import LineHand
-from needlewright.core.stitching.progressive_line import MAX_CELLS, ProgressiveLine
+from needlewright.core.stitching.pictures.progressive_line import MAX_CELLS, ProgressiveLine
+from needlewright.core.stitching.pictures.witness import AT_FIRST, Witness, witness_of
 from needlewright.core.stitching.solver import Solver, textures
-from needlewright.core.stitching.witness import AT_FIRST, Witness, witness_of
 
 EVERY_MCU = 1 << 60
 FLOOR, NO_FLOOR = -20.0, -1e9  # nats below which a candidate is left

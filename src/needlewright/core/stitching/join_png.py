@@ -11,12 +11,12 @@ from needlewright.core.finds import Reason, SeamWord
 from needlewright.core.formats.png import DEPTHS, SAMPLES
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, register
+from needlewright.core.stitching.chained.structured import join_structured
+from needlewright.core.stitching.chained.structured_hand import structured_by_hand
 from needlewright.core.stitching.hand import Hand
 from needlewright.core.stitching.line_hand import LineHand
-from needlewright.core.stitching.png_line import MAGIC, PngLine, State
+from needlewright.core.stitching.pictures.png_line import MAGIC, PngLine, State
 from needlewright.core.stitching.solver import Solver, textures
-from needlewright.core.stitching.structured import join_structured
-from needlewright.core.stitching.structured_hand import structured_by_hand
 
 LIKE = textures(*Texture)
 HEADER = struct.Struct(">8x8xIIBBBBB")

@@ -6,10 +6,16 @@ import numpy as np
 
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, register
+from needlewright.core.stitching.chained.stream_grammars import (
+    Adts,
+    Mpeg,
+    Program,
+    Speech,
+    Transport,
+)
+from needlewright.core.stitching.chained.stream_line import Grammar, State, StreamLine
 from needlewright.core.stitching.line_hand import LineHand
 from needlewright.core.stitching.solver import Solver, textures
-from needlewright.core.stitching.stream_grammars import Adts, Mpeg, Program, Speech, Transport
-from needlewright.core.stitching.stream_line import Grammar, State, StreamLine
 
 LIKE = textures(*Texture)
 WIDE = b"#!AMR-WB"

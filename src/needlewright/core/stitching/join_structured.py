@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from needlewright.core.stitching.base import Joiner, register
-from needlewright.core.stitching.structured import join_structured
-from needlewright.core.stitching.structured_hand import structured_by_hand
+from needlewright.core.stitching.chained.structured import join_structured
+from needlewright.core.stitching.chained.structured_hand import structured_by_hand
 
 register(Joiner("structured", frozenset((
     "ogg", "opus", "ogv", "flv", "mkv", "webm", "mka", "gif", "flac")),

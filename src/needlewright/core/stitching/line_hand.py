@@ -10,15 +10,9 @@ import numpy as np
 
 from needlewright.core.finds import Reason, SeamWord
 from needlewright.core.stitching.base import Bench, Line
+from needlewright.core.stitching.decisions import Node, Option, lead_of, word_of
 from needlewright.core.stitching.hand import OFFERED, Gone, Hand, Offer, Offers, Reach, cluster_list
-from needlewright.core.stitching.solver import (
-    FAIR,
-    Node,
-    Option,
-    Solver,
-    lead_of,
-    word_of,
-)
+from needlewright.core.stitching.solver import FAIR, Solver
 from needlewright.core.stopping import StopSignal
 
 MARKS = 64  # clusters between states that are kept

@@ -25,8 +25,19 @@ from needlewright.core.stitching.base import (
     Reason,
     Seam,
     SeamWord,
-    Step,
     proven_by_sum,
+)
+from needlewright.core.stitching.decisions import (
+    CLEAR,
+    FINE,
+    Node,
+    Option,
+    better,
+    chain_of,
+    lead_of,
+    patchwork,
+    ratio_of,
+    word_of,
 )
 from needlewright.core.stitching.habits import gaps_of
 
@@ -38,18 +49,11 @@ ROWS_BYTES = 16 << 20  # of candidates, read and tried at a time
 FOLLOWED_BLIND = 48  # candidates that are followed a little where nothing can be compared yet
 AHEAD_BYTES, AHEAD_LEAST = 48 << 10, 3  # how far they are followed, and clusters at least
 GOOD = 8.0  # nats that a continuation must have
-CLEAR = 25.0  # nats of lead that leave no doubt
 SURE = 0.96  # of the usual likeness: no need to look farther
 BAD = 0.2  # ... and below this it is looked for everywhere
 FAIR = 0.6  # of the usual likeness: good enough to stay in line
-FINE = 0.8  # of the usual likeness: good enough to leave the line for, or to turn back for
-HALF, FAR = 0.5, 100.0  # ... or this of it, so many nats ahead of what speaks against itself
-SCRAPS, SCRAP_CLUSTERS, SCRAPS_LIKELY = 5, 4, 2  # pieces in a row, as short as that, are no file
-# where so many of them are no more than likely
 GLANCE = 256  # clusters that are tried where there is but a doubt
 MAX_DOUBTS = 64
-LEAST_USUAL = 0.4  # nats a comparison
-SLOWLY = 0.2  # how fast the usual likeness follows
 IN_LINE = 12.0  # nats that standing in line is worth
 NEXT_FREE = 3.0  # nats that being the first free cluster behind the gap is worth
 CUT_SHORT = 4.0  # nats that a candidate loses whose own continuation is refused
@@ -58,61 +62,6 @@ MAX_STACK = 24
 MAX_TURNS = 40  # decisions that are gone back on
 MAX_SEARCHES = 400
 MAX_DECODES, MAX_DECODED, ALL_OF_IT = 12, 64 << 20, 1e9  # of one file; bytes; seconds
-
-
-@dataclass(slots=True)
-class Node:
-    """One cluster of a thread, behind `before`. `score`: of all so far; `seam`: how it was chosen,
-    where it does not stand in line."""
-
-    number: int
-    state: Any
-    before: Node | None
-    depth: int
-    score: float
-    seam: Seam | None = None
-    end: int | None = None
-    usual: float | None = None  # nats a comparison, of late
-    pieces: tuple[tuple[int, int], ...] = ()  # first cluster and how many, in file order
-
-    def __post_init__(self) -> None:
-        so_far = self.before.pieces if self.before is not None else ()
-        if so_far and so_far[-1][0] + so_far[-1][1] == self.number:
-            self.pieces = (*so_far[:-1], (so_far[-1][0], so_far[-1][1] + 1))
-        else:
-            self.pieces = (*so_far, (self.number, 1))
-
-    def took(self, step: Step, before: float | None) -> None:
-        """Learn from the step that led here what is usual; `before`: what was until then."""
-        self.usual = before
-        if step.scored >= 8:
-            now = step.score / step.scored
-            self.usual = now if before is None else before + SLOWLY * (now - before)
-
-    def has(self, number: int) -> bool:
-        """Whether the thread up to here uses this cluster."""
-        return any(first <= number < first + count for first, count in self.pieces)
-
-    def without(self, numbers: np.ndarray) -> np.ndarray:
-        """Those of `numbers` that the thread does not use."""
-        keep = np.ones(numbers.size, np.bool_)
-        for first, count in self.pieces:
-            keep &= (numbers < first) | (numbers >= first + count)
-        return numbers[keep]
-
-
-@dataclass(frozen=True, slots=True)
-class Option:
-    """A candidate that was followed: the node of its first cluster, what it is worth, and that in
-    comparison to what is usual."""
-
-    node: Node
-    worth: float
-    standing: float
-    raw: bytes
-    cut_short: bool
-    ratio: float  # of its likeness to what is usual
-    ends: bool = False  # it was followed to the end of the file
 
 
 @dataclass(slots=True)
@@ -174,7 +123,7 @@ class Solver:
         agrees; None where neither proves anything."""
         extents = self._extents(node)
         agrees = self.line.sum_agrees(PiecedSource(self.bench.pool.source, extents))
-        close = any(n.seam is not None and n.seam.rivals for n in _chain(node))
+        close = any(n.seam is not None and n.seam.rivals for n in chain_of(node))
         if agrees is None and close and self.line.decoded and self.bench.decodes is not None and (
                 self.decoded < MAX_DECODES and sum(n for _, n in extents) <= MAX_DECODED):
             self.decoded += 1
@@ -198,7 +147,7 @@ class Solver:
             mine = next((o for o in options if o.node.number == straight.number), None)
             best = options[0]
             if mine is not None and (mine is best or mine.ratio >= FAIR or best.worth < GOOD
-                                     or not _better(best, mine)):
+                                     or not better(best, mine)):
                 return straight
         options = self.options(node, straight)
         if options and self.line.may_end(node.state) and lead_of(options) < CLEAR:
@@ -226,12 +175,12 @@ class Solver:
         following = Node(number, step.state, node, node.depth + 1, node.score + step.score,
                           end=step.end)
         following.took(step, node.usual)
-        return following, _ratio(node, step.score, step.scored)
+        return following, ratio_of(node, step.score, step.scored)
 
     def _chosen(self, node: Node, options: list[Option]) -> Node | None:
         options = [o for o in options
                    if (node.depth, o.node.number) not in self._given_up]
-        if not options or _patchwork(node):
+        if not options or patchwork(node):
             return None
         best = options[0]
         if best.worth < GOOD and not (best.ends and self.line.end_proves):
@@ -341,7 +290,7 @@ class Solver:
                 cut_short = True
                 break
             worth, state, scored = worth + step.score, step.state, scored + step.scored
-        ratio = _ratio(node, worth, scored)
+        ratio = ratio_of(node, worth, scored)
         if cut_short:
             worth -= CUT_SHORT
         standing = worth - self.line.expected * max(0.0, node.usual or 0.0) * scored
@@ -423,7 +372,7 @@ class Solver:
             old.state = None
 
     def _told(self, node: Node, ended: bool, summed: bool = False) -> Joined | None:
-        chain = _chain(node)
+        chain = chain_of(node)
         if not ended:  # what is not proven, and led nowhere, is no part of it
             doubtful = (i for i, n in enumerate(chain)
                         if n.seam is not None and n.seam.word is not SeamWord.PROVEN)
@@ -436,61 +385,11 @@ class Solver:
 
     def _extents(self, node: Node, chain: list[Node] | None = None) -> Extents:
         pool = self.bench.pool
-        extents = pool.span([n.number for n in chain or _chain(node)])
+        extents = pool.span([n.number for n in chain or chain_of(node)])
         if node.end is not None:
             last, length = extents[-1]
             extents[-1] = last, length - pool.unit + node.end
         return tuple(extents)
-
-
-def _chain(node: Node) -> list[Node]:
-    """All nodes down to `node`, in file order."""
-    chain: list[Node] = []
-    at: Node | None = node
-    while at is not None:
-        chain.append(at)
-        at = at.before
-    return chain[::-1]
-
-
-def _better(best: Option, mine: Option) -> bool:
-    """Whether `best` is good enough by itself, and far enough ahead, to leave the line for."""
-    lead = best.standing - mine.standing
-    return lead >= CLEAR if best.ratio >= FINE else (
-        best.ratio >= HALF and mine.ratio < 0 and lead >= FAR)
-
-
-def lead_of(options: list[Option]) -> float:
-    """How far the first is ahead of the next that is not the same bytes, in nats."""
-    best = options[0]
-    rival = next((o.standing for o in options[1:] if o.raw != best.raw), None)
-    return best.standing - (min(0.0, best.standing - best.worth) if rival is None else rival)
-
-
-def word_of(line: Line, best: Option, lead: float) -> SeamWord:
-    """How sure a seam is that is chosen with this lead."""
-    sure = line.proves and lead >= CLEAR and best.ratio >= line.fair
-    return SeamWord.PROVEN if sure else SeamWord.LIKELY
-
-
-def _patchwork(node: Node) -> bool:
-    """Whether what was put together of late is no file, but what fits a little, one by one."""
-    last = node.pieces[-SCRAPS:]
-    if len(last) < SCRAPS or any(count > SCRAP_CLUSTERS for _, count in last):
-        return False
-    doubtful, left = 0, sum(count for _, count in last)
-    back: Node | None = node
-    while back is not None and left > 0:
-        doubtful += back.seam is not None and back.seam.word is SeamWord.LIKELY
-        back, left = back.before, left - 1
-    return doubtful >= SCRAPS_LIKELY
-
-
-def _ratio(node: Node, score: float, scored: int) -> float:
-    """How well what follows `node` compares, in terms of what is usual."""
-    if scored == 0 or node.usual is None:
-        return 1.0 if score >= 0 else 0.0
-    return score / scored / max(LEAST_USUAL, node.usual)
 
 
 def textures(*classes: Texture) -> np.ndarray:

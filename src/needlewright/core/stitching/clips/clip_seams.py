@@ -11,8 +11,8 @@ from itertools import pairwise
 import numpy as np
 
 from needlewright.core.stitching.base import Joined, Reason, Seam, SeamWord
-from needlewright.core.stitching.clip_gaps import inserted
-from needlewright.core.stitching.clip_runs import (
+from needlewright.core.stitching.clips.clip_gaps import inserted
+from needlewright.core.stitching.clips.clip_runs import (
     AROUND_S,
     EVERYWHERE,
     LONGER_S,

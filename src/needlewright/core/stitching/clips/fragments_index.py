@@ -14,8 +14,8 @@ import numpy as np
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench
-from needlewright.core.stitching.clip_runs import Clip, Run, placed
-from needlewright.core.stitching.sample_index import ENOUGH, SampleIndex
+from needlewright.core.stitching.clips.clip_runs import Clip, Run, placed
+from needlewright.core.stitching.clips.sample_index import ENOUGH, SampleIndex
 from needlewright.core.structures.bmff import Box, child, children, read_box
 from needlewright.core.structures.bmff_samples import (
     Track,

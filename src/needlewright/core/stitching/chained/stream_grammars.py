@@ -16,7 +16,7 @@ from needlewright.core.formats.mp3 import encoders_sum
 from needlewright.core.kernels.mp3_main_data import main_data
 from needlewright.core.kernels.sound_frames import AMR, AMR_WB, MPEG, frame_bytes
 from needlewright.core.sources.source import Source
-from needlewright.core.stitching.stream_line import FIRST, WITHIN, Grammar, Packet
+from needlewright.core.stitching.chained.stream_line import FIRST, WITHIN, Grammar, Packet
 
 SYNC, NULL_PID, MAX_PIDS = 0x47, 0x1FFF, 64
 COUNTED = 2.7  # nats: one of sixteen

@@ -15,7 +15,7 @@ import numpy.typing as npt
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Bench, Extents
-from needlewright.core.stitching.sample_index import SampleIndex
+from needlewright.core.stitching.clips.sample_index import SampleIndex
 
 MAX_INDEX = 64 << 20
 NEAR, EVERYWHERE = 4096, 1 << 40

@@ -20,7 +20,8 @@ from needlewright.core.kernels.jpeg_baseline import DecodeState, ScanPlan
 from needlewright.core.kernels.jpeg_bits import PAD, CleanScan, HuffmanTable, scan_end, unstuff
 from needlewright.core.kernels.jpeg_progressive import decode_progressive
 from needlewright.core.kernels.likeness import CLIP, FLOOR, PLAIN, SPREAD
-from needlewright.core.stitching.activity import (
+from needlewright.core.stitching.base import REFUSED, Line, Step
+from needlewright.core.stitching.pictures.activity import (
     AS_BEFORE,
     TRAINED,
     TRAINED_LEAST,
@@ -28,7 +29,6 @@ from needlewright.core.stitching.activity import (
     Expected,
     activity,
 )
-from needlewright.core.stitching.base import REFUSED, Line, Step
 
 MAX_CELLS = 1_000_000  # blocks of a frame: some 40 megapixels
 MAX_BETWEEN = 1 << 17  # bytes of segments between two scans

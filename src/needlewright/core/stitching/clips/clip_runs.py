@@ -14,7 +14,7 @@ import numpy as np
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Bench, Extents
-from needlewright.core.stitching.sample_index import ENOUGH, PlacedItems
+from needlewright.core.stitching.clips.sample_index import ENOUGH, PlacedItems
 from needlewright.core.structures.view import View
 
 NEAR, EVERYWHERE = 4096, 1 << 40

@@ -10,7 +10,7 @@ import time
 from collections.abc import Iterator
 
 from needlewright.core.stitching.base import Extents
-from needlewright.core.stitching.clip_runs import AROUND_S, LONGER_S, Clip, Run, extents_of
+from needlewright.core.stitching.clips.clip_runs import AROUND_S, LONGER_S, Clip, Run, extents_of
 
 LAST_EFFORT = 2
 MAX_GAP = 48  # clusters between two anchors

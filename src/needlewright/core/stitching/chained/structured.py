@@ -27,7 +27,7 @@ from needlewright.core.stitching.base import (
     Seam,
     SeamWord,
 )
-from needlewright.core.stitching.chains import CHAINS, CHECKED, Next
+from needlewright.core.stitching.chained.chains import CHAINS, CHECKED, Next
 from needlewright.core.volumes.base import cut
 from needlewright.core.walks import Walk
 

@@ -9,8 +9,9 @@ import numpy as np
 
 from needlewright.core.finds import Reason, SeamWord
 from needlewright.core.stitching.base import Bench
-from needlewright.core.stitching.clip_runs import Clip, Run, placed
-from needlewright.core.stitching.clip_seams import decided, told
+from needlewright.core.stitching.clips.clip_runs import Clip, Run, placed
+from needlewright.core.stitching.clips.clip_seams import decided, told
+from needlewright.core.stitching.clips.sample_index import ENOUGH
 from needlewright.core.stitching.hand import (
     OFFERED,
     Extents,
@@ -21,7 +22,6 @@ from needlewright.core.stitching.hand import (
     Reach,
     cluster_list,
 )
-from needlewright.core.stitching.sample_index import ENOUGH
 from needlewright.core.stopping import StopSignal
 
 NEAR, EVERYWHERE = 4096, 1 << 40

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.stitching.sample_index import PlacedItems
+from needlewright.core.stitching.clips.sample_index import PlacedItems
 
 HEAD = 8  # bytes of a chunk's name and size
 BYTE_PROOF = 0.5  # what each of them is worth where it is as it must be

@@ -16,8 +16,8 @@ from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined
-from needlewright.core.stitching.chains import CHECKED
-from needlewright.core.stitching.structured import (
+from needlewright.core.stitching.chained.chains import CHECKED
+from needlewright.core.stitching.chained.structured import (
     Reached,
     begun_in_line,
     join_structured,

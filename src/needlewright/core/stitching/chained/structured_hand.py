@@ -8,9 +8,8 @@ from dataclasses import dataclass, replace
 from needlewright.core.finds import Reason, SeamWord
 from needlewright.core.formats.base import Format
 from needlewright.core.stitching.base import Bench, Broken
-from needlewright.core.stitching.chains import CHAINS, CHECKED
-from needlewright.core.stitching.hand import OFFERED, Gone, Hand, Offer, Offers, Reach, cluster_list
-from needlewright.core.stitching.structured import (
+from needlewright.core.stitching.chained.chains import CHAINS, CHECKED
+from needlewright.core.stitching.chained.structured import (
     Reached,
     form_of,
     in_line,
@@ -19,6 +18,7 @@ from needlewright.core.stitching.structured import (
     reason_of,
     tries,
 )
+from needlewright.core.stitching.hand import OFFERED, Gone, Hand, Offer, Offers, Reach, cluster_list
 from needlewright.core.stopping import StopSignal
 
 

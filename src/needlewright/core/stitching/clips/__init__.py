@@ -1,0 +1,1 @@
+"""Clips and pictures that an index places: where each run of clusters belongs."""

@@ -1,0 +1,1 @@
+"""Pictures that are decoded on: what a cluster would make of them."""
