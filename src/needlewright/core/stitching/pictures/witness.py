@@ -21,11 +21,10 @@ from needlewright.core.sources.source import Source
 
 BLOCK = 8
 MOST_BYTES, MOST_SIDE = 1 << 16, 640  # of a thumbnail
-FOREIGN = 40.0  # grey levels by which places that have nothing in common differ
-LEAST, USELESS = 8.0, 25.0  # ... and own ones: sharpening and texture
+LEAST, USELESS = 8.0, 25.0  # grey levels by which own places usually differ: sharpening, texture
 AT_FIRST = 10.0
-WORST, BEST = -4.0, 0.2  # nats of some blocks together
-USUAL = 0.8  # ... that own ones have, and that are no evidence: else they would be missed elsewhere
+TOLERATED = 2.0  # of the usual difference: agreeing is no evidence, own rows differ as much
+STEEP, WORST = 1.5, -4.0  # nats for each usual difference more; of some blocks together
 TOGETHER = 4.0  # blocks of a row count as no more: an edge along it is off in all of them
 SLOWLY = 0.1  # how fast it is learnt how well the thumbnail agrees
 SAME_SHAPE, FLAT = 0.02, 12.0  # of a side; grey levels of a bar
@@ -45,9 +44,10 @@ class Witness:
 
     def judge(self, row: float, low: float, edges: Cells, high: float,
               apart: float = AT_FIRST) -> tuple[float, float]:
-        """(what speaks for a stretch of the picture, in nats; how far they usually are `apart` from
-        now on, in grey levels). `row`: how far down it is, 0.0 to 1.0; `low`, `high`: where it lies
-        across; `edges` float32[n]: its brightness from left to right."""
+        """(what speaks against a stretch of the picture, in nats, never above 0; how far the two
+        usually are `apart` from now on, in grey levels). `row`: how far down it is, 0.0 to 1.0;
+        `low`, `high`: where it lies across; `edges` float32[n]: its brightness from left to right.
+        """
         rows, columns = self.levels.shape
         y = (self.top + row * (self.bottom - self.top)) * rows - 0.5
         above = min(rows - 1, max(0, int(y)))
@@ -67,9 +67,8 @@ class Witness:
         learnt = apart + SLOWLY * (mean - apart)
         if scale >= USELESS:
             return 0.0, learnt
-        nats = np.log(FOREIGN / scale) - mean * (1 / scale - 1 / FOREIGN) - USUAL
-        blocks = min(TOGETHER, float(weight.sum()))
-        return blocks * min(BEST, max(WORST, float(nats))), learnt
+        nats = max(WORST, -STEEP * max(0.0, mean / scale - TOLERATED))
+        return min(TOGETHER, float(weight.sum())) * nats, learnt
 
 
 def _bars(levels: Cells, share: float) -> bool:
