@@ -14,6 +14,7 @@ FINE = 0.8  # of the usual likeness: good enough to leave the line for, or to tu
 HALF, FAR = 0.5, 100.0  # ... or this of it, so many nats ahead of what speaks against itself
 SCRAPS, SCRAP_CLUSTERS, SCRAPS_LIKELY = 5, 4, 2  # pieces in a row, as short as that, are no file
 # where so many of them are no more than likely
+MADE_UP, MADE_UP_PART = 4, 0.6  # seams, and of all, that make a file made up
 LEAST_USUAL = 0.4  # nats a comparison
 SLOWLY = 0.2  # how fast the usual likeness follows
 
@@ -114,6 +115,14 @@ def patchwork(node: Node) -> bool:
         doubtful += back.seam is not None and back.seam.word is SeamWord.LIKELY
         back, left = back.before, left - 1
     return doubtful >= SCRAPS_LIKELY
+
+
+def made_up(chain: list[Node]) -> bool:
+    """Whether a file that runs to an end is hardly its own: most of its seams, and not few, are no
+    more than likely."""
+    words = [n.seam.word for n in chain if n.seam is not None]
+    likely = sum(word is SeamWord.LIKELY for word in words)
+    return likely >= MADE_UP and likely > MADE_UP_PART * len(words)
 
 
 def ratio_of(node: Node, score: float, scored: int) -> float:

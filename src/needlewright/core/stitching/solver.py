@@ -35,6 +35,7 @@ from needlewright.core.stitching.decisions import (
     better,
     chain_of,
     lead_of,
+    made_up,
     patchwork,
     ratio_of,
     word_of,
@@ -121,9 +122,10 @@ class Solver:
     def _agrees(self, node: Node) -> bool | None:
         """Whether a sum over the file that ends with `node`, or a decoder where others came near,
         agrees; None where neither proves anything."""
-        extents = self._extents(node)
+        chain = chain_of(node)
+        extents = self._extents(chain)
         agrees = self.line.sum_agrees(PiecedSource(self.bench.pool.source, extents))
-        close = any(n.seam is not None and n.seam.rivals for n in chain_of(node))
+        close = any(n.seam is not None and n.seam.rivals for n in chain)
         if agrees is None and close and self.line.decoded and self.bench.decodes is not None and (
                 self.decoded < MAX_DECODES and sum(n for _, n in extents) <= MAX_DECODED):
             self.decoded += 1
@@ -373,22 +375,24 @@ class Solver:
 
     def _told(self, node: Node, ended: bool, summed: bool = False) -> Joined | None:
         chain = chain_of(node)
+        if ended and self.line.proves and not summed and made_up(chain):
+            ended = False
         if not ended:  # what is not proven, and led nowhere, is no part of it
             doubtful = (i for i, n in enumerate(chain)
                         if n.seam is not None and n.seam.word is not SeamWord.PROVEN)
             chain = chain[: next(doubtful, len(chain))]
         seams = tuple(n.seam for n in chain if n.seam is not None)
-        extents = self._extents(node, chain)
+        extents = self._extents(chain)
         if summed:
             seams = proven_by_sum(seams)
         return Joined(extents, seams, ended) if seams or ended else None
 
-    def _extents(self, node: Node, chain: list[Node] | None = None) -> Extents:
-        pool = self.bench.pool
-        extents = pool.span([n.number for n in chain or chain_of(node)])
-        if node.end is not None:
+    def _extents(self, chain: list[Node]) -> Extents:
+        pool, end = self.bench.pool, chain[-1].end
+        extents = pool.span([n.number for n in chain])
+        if end is not None:
             last, length = extents[-1]
-            extents[-1] = last, length - pool.unit + node.end
+            extents[-1] = last, length - pool.unit + end
         return tuple(extents)
 
 
