@@ -136,6 +136,7 @@ class Line(ABC):
         """Whether a checksum over the whole file agrees; None where there is none."""
         return None
 
+    kept: ClassVar[int] = 64  # states, doubts that are gone back to: large states are few
     rivals: ClassVar[int] = 3  # candidates that came near and are gone back to
     decoded: ClassVar[bool] = False  # whether a decoder is asked where candidates came near
     proves: ClassVar[bool] = True  # whether a clear lead leaves no doubt

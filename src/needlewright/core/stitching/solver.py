@@ -54,7 +54,6 @@ SURE = 0.96  # of the usual likeness: no need to look farther
 BAD = 0.2  # ... and below this it is looked for everywhere
 FAIR = 0.6  # of the usual likeness: good enough to stay in line
 GLANCE = 256  # clusters that are tried where there is but a doubt
-MAX_DOUBTS = 64
 IN_LINE = 12.0  # nats that standing in line is worth
 NEXT_FREE = 3.0  # nats that being the first free cluster behind the gap is worth
 CUT_SHORT = 4.0  # nats that a candidate loses whose own continuation is refused
@@ -76,8 +75,8 @@ class Solver:
     turns: int = 0
     searches: int = 0
     tried: int = 0  # candidates of all searches
-    decoded: int = 0  # files that a decoder was asked about
     possible: int = 0  # ... those of them that no hard rule refused
+    decoded: int = 0  # files that a decoder was asked about
     _stack: list[tuple[float, Node]] = field(default_factory=list)
     _given_up: set[tuple[int, int]] = field(default_factory=set)
     _until: float = 0.0
@@ -160,9 +159,9 @@ class Solver:
         """What was taken behind `node` continues it less well than usual: to be thought of again,
         the worst first, where the thread leads nowhere."""
         self._doubts.append((ratio, node, taken))
-        if len(self._doubts) > 2 * MAX_DOUBTS:
+        if len(self._doubts) > 2 * self.line.kept:
             self._doubts.sort(key=lambda d: d[0])
-            del self._doubts[MAX_DOUBTS:]
+            del self._doubts[self.line.kept :]
 
     def in_line(self, node: Node) -> tuple[Node | None, float]:
         """The next cluster in line, if it can be, and its likeness in terms of the usual."""
@@ -359,12 +358,12 @@ class Solver:
     def _doubtful(self) -> list[tuple[Node, int]]:
         """The same, of all that were taken with a doubt."""
         self._doubts.sort(key=lambda d: d[0])
-        return [(node, taken) for _, node, taken in self._doubts[:MAX_DOUBTS]]
+        return [(node, taken) for _, node, taken in self._doubts[: self.line.kept]]
 
     def _forget(self, node: Node) -> None:
         """States of long ago are not gone back to."""
         old = node
-        for _ in range(64):
+        for _ in range(self.line.kept):
             if old.before is None:
                 return
             old = old.before

@@ -65,7 +65,7 @@ class State:
 class ProgressiveLine(Line):
     """One progressive frame."""
 
-    slow, ahead = 8, 4
+    slow, ahead, kept = 8, 4, 24
     doubt, fair, expected = 0.1, 0.25, 0.3
 
     def __init__(self, headers: seg.Headers, scan: seg.ScanHeader, grids: Grids) -> None:
