@@ -22,6 +22,7 @@ from needlewright.core.finds import Find, Seam, SeamWord
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
+from needlewright.core.kernels.mp3_main_data import HEAD_BYTES, main_data
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
@@ -98,6 +99,13 @@ class StreamsTest(unittest.TestCase):
         joined = self.joined("mp3", data, data.find(a[:600]))
         self.assertTrue(joined is None or any(
             s.word is SeamWord.LIKELY for s in joined.seams) or not joined.ended)
+
+    def test_side_information_is_read_only_where_all_of_it_is(self):
+        mine = np.frombuffer(sound("mp3", "libmp3lame"), np.uint8)
+        first = int(np.flatnonzero((mine[:-1] == 0xFF) & (mine[1:] == 0xFB))[0])
+        self.assertIsNotNone(main_data(mine[first : first + HEAD_BYTES]))
+        for size in range(HEAD_BYTES):
+            self.assertIsNone(main_data(mine[first : first + size]))
 
     def test_a_program_stream_ends_where_its_record_says(self):
         mine = stream("vob")

@@ -88,8 +88,8 @@ class SeamView(QWidget):
         if self.share is None:
             return False
         if self.by_rows:
-            line, far = self.seam_line(self.share), point
-            off = far.x() - line.x1() if self.orientation in ACROSS else far.y() - line.y1()
+            line = self.seam_line(self.share)
+            off = point.x() - line.x1() if self.orientation in ACROSS else point.y() - line.y1()
             return abs(off) <= GRIP
         return self.bar_box().contains(point)
 

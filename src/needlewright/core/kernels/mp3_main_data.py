@@ -23,6 +23,7 @@ from needlewright.core.kernels.sound_frames import (
 )
 
 State = npt.NDArray[np.int64]
+HEAD_BYTES = 44  # header, checksum and the longest side information, and some
 
 
 def fresh() -> State:
@@ -67,7 +68,7 @@ def _frame(data, at, bitrates, rates, adts_rates, amr, amr_wb):
 @njit(cache=True, nogil=True)
 def _overlap(data, state, bitrates, rates, adts_rates, amr, amr_wb):
     at = 0
-    while at + 44 <= data.size:
+    while at + HEAD_BYTES <= data.size:
         size, back, used, room = _frame(data, at, bitrates, rates, adts_rates, amr, amr_wb)
         if size < 0:
             return data.size, -1
@@ -84,9 +85,12 @@ def _overlap(data, state, bitrates, rates, adts_rates, amr, amr_wb):
 
 def main_data(head: npt.NDArray[np.uint8]) -> tuple[int, int, int] | None:
     """(bytes that a frame's data begins before it, bits of that data, bytes that the frame has room
-    for) from the first 44 bytes of a frame, uint8[44]; None where it is not of layer III."""
+    for) from the first 44 bytes of a frame, uint8[44]; None where it is not of layer III, or where
+    fewer are there."""
+    if head.size < HEAD_BYTES:
+        return None
     size, back, used, room = _frame(head, 0, BITRATES, RATES, ADTS_RATES, AMR_BYTES, AMR_WB_BYTES)
-    return (int(back), int(used), int(room)) if size > 0 and head.size >= 44 else None
+    return (int(back), int(used), int(room)) if size > 0 else None
 
 
 def first_overlap(data: npt.NDArray[np.uint8], state: State) -> tuple[int, int]:

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.formats.mp3 import encoders_sum
-from needlewright.core.kernels.mp3_main_data import main_data
+from needlewright.core.kernels.mp3_main_data import HEAD_BYTES, main_data
 from needlewright.core.kernels.sound_frames import AMR, AMR_WB, MPEG, frame_bytes
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.chained.stream_line import FIRST, WITHIN, Grammar, Packet
@@ -249,7 +249,7 @@ class Mpeg(Frames):
     data begins where the last one's ended (ISO/IEC 11172-3, 2.4.2.7), to the byte in most encoders:
     frames of another file stand in step now and then, their data hardly ever."""
 
-    head = 44
+    head = HEAD_BYTES
 
     def __init__(self) -> None:
         Frames.__init__(self, 0xFFFE_0CC0, 24)
