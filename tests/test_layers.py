@@ -15,7 +15,7 @@ MOST_LINES = 500
 #: Rooms from the ground up: each may import from those before it, and from itself.
 CORE = ("errors", "stopping", "registry", "names", "processes", "sources", "kernels", "walks",
         "structures", "formats", "warming", "volumes", "checks", "contents", "finds", "stitching",
-        "search",
+        "search", "mending",
         "imaging", "jobs", "delivery")
 #: What a package of one file system may use of others.
 SHARED = {"exfat": {"fat"}, "former": {"fat", "exfat", "ntfs", "ext"}}

@@ -1,0 +1,1 @@
+"""Mending damaged files: always a new file beside the untouched one, with what was changed."""

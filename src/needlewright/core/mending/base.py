@@ -1,0 +1,89 @@
+"""The interface of mending: what a mender is given, and what it proposes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, BinaryIO
+
+from needlewright.core.errors import FormatError, NeedlewrightError
+from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted, StopSignal
+from needlewright.core.walks import Walk
+
+
+class Unmendable(NeedlewrightError):
+    """Nothing can be done for a file; the code says why. Never the end of anything else."""
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One thing that mending did: a code and its values."""
+
+    code: str
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """A sound file of the same camera. `name`: what to call it; `path`: where it is."""
+
+    name: str
+    path: str
+    source: Source
+
+
+@dataclass(frozen=True, slots=True)
+class Patient:
+    """What a mender works on. `source`: the file from byte 0; `form`: its true format as far as known;
+    `walk`: the path that its structure took, None where it has no beginning. `told`: takes the share
+    of the work that is done."""
+
+    source: Source
+    name: str
+    form: str
+    walk: Walk | None
+    references: Sequence[Reference]
+    stop: StopSignal
+    told: Callable[[float], None] = lambda share: None
+
+    def breathe(self, share: float) -> None:
+        """Tell how far the work is; Interrupted when it is to stop."""
+        if self.stop.is_set():
+            raise Interrupted
+        self.told(share)
+
+
+@dataclass(frozen=True, slots=True)
+class Mended:
+    """A proposal. `write(out)`: the new file, in one pass. `share`: part of the picture or the play
+    time, else of the bytes, that the file has after it. `doubts`: codes of why it cannot be called
+    mended although it passes its checks. `reference`: the file that lent something to it."""
+
+    write: Callable[[BinaryIO], None]
+    extension: str
+    changes: tuple[Change, ...]
+    share: float = 1.0
+    doubts: tuple[str, ...] = ()
+    reference: Reference | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Mender:
+    """A way to mend. `formats`: names of those it is for. `mend(patient)`: a proposal; Unmendable,
+    FormatError or SourceError where there is none."""
+
+    name: str
+    formats: frozenset[str]
+    mend: Callable[[Patient], Mended]
+
+
+def bytes_written(data: bytes) -> Callable[[BinaryIO], None]:
+    """How `data` is written."""
+    def write(out: BinaryIO) -> None:
+        out.write(data)
+    return write
+
+
+__all__ = ["Change", "FormatError", "Interrupted", "Mended", "Mender", "Patient", "Reference",
+           "Unmendable", "bytes_written"]

@@ -1,0 +1,1 @@
+"""Mending of clips: their samples found again, their index written anew."""

@@ -1,0 +1,343 @@
+"""What speaks for a place in the picture, in nats: rows that join, rows that begin where they must, and the
+amount of data between."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.mending.jpeg.canvas import Canvas, Fit, Floats, Levels, Strand
+
+FLOOR = 1.2  # grey levels: differences below mean nothing
+SHIFTS = 40  # MCUs by which a chain may be off after it fell back into step
+PARTS, AGREE = 8, 6  # of a row; how many of them must agree
+BETTER = 0.7  # of the cost that is left where another position or level explains it
+WORSE = 1.3  # times the usual cost, from where on another explanation is looked for
+BESIDE = 2  # columns at either side in which a level alone may be an edge of the picture
+ROWS_AHEAD = 12  # whose beginnings say where they are
+INDEPENDENT = 4.0  # MCUs beside each other that tell no more than one
+MOST = 1.5  # nats that one MCU may tell
+TURN = 6.0  # nats for a break within a chain
+ALARM, SOON = 9.0, 2.0  # nats by which rows begin elsewhere, all that follow and the next ones
+END = 8.0  # nats for the place that the end of the data says
+ROWS_FAR = 24  # that may be missing within a chain
+ADDED, LOST = 4.0, 9.0  # nats against a place for which bytes must have been added, or lost
+WRAP_MOST = 3.0
+LITTLE, STEADY = 2.5, 12.0  # grey levels of a step; times what chance would make of it
+
+
+def typical(cost: Floats) -> float:
+    """A mean that a few MCUs do not sway."""
+    good = cost[~np.isnan(cost)]
+    if not good.size:
+        return float("inf")
+    return float(np.minimum(good, 3 * np.median(good) + FLOOR).mean())
+
+
+def gain(old: Floats, new: Floats) -> float:
+    """Nats by which costs `new` are better than `old`, MCU by MCU; nan says nothing."""
+    ratio = np.log((old + FLOOR) / (new + FLOOR))
+    return float(np.nansum(np.clip(ratio, -MOST, MOST))) / INDEPENDENT
+
+
+def beginnings(strand: Strand, at: int, per_row: int, rows: int = ROWS_AHEAD) -> Floats:
+    """float32[per_row]: for each MCU from `at` on, how much speaks for rows that begin there: in the rows
+    that follow, what is left of it is something else."""
+    part = strand.steps[at : at + rows * per_row]
+    count = part.size // per_row
+    if count == 0:
+        return np.zeros(per_row, np.float32)
+    scale = max(FLOOR, 1.5 * float(np.median(part)))
+    table = part[: count * per_row].reshape(count, per_row)
+    told = np.clip(table / scale - 1, -0.5, WRAP_MOST)
+    result: Floats = told.sum(axis=0).astype(np.float32)
+    return result - np.float32(np.median(result))
+
+
+def begins(profile: Floats, at: int, shift: int) -> float:
+    """What `profile`, taken at MCU `at`, says for rows as `shift` has them."""
+    return float(profile[-(at + shift) % profile.size])
+
+
+@dataclass(slots=True)
+class Found:
+    """The best place. `nats`: of all shifts from `low` on."""
+
+    shift: int
+    low: int
+    nats: npt.NDArray[np.float64]
+
+    def ahead_of(self, shift: int) -> float:
+        index = shift - self.low
+        other = self.nats[index] if 0 <= index < self.nats.size else -np.inf
+        return float(self.nats[self.shift - self.low] - other) if np.isfinite(other) else 99.0
+
+
+def joining(fit: Fit) -> tuple[float, float]:
+    """(how badly a stretch joins what is above it, whatever its level, in nats for each MCU that tells by
+    itself; how many do): in brightness from MCU to MCU, in the shape of each, and in colour, which tell of
+    different things. Rows farther up tell less."""
+    there = ~np.isnan(fit.mean)
+    levels = fit.levels()
+    weight = float((1 / fit.up[there]).sum()) / INDEPENDENT
+    told = np.log(typical(np.abs(fit.mean - levels[0])) + 0.3) + np.log(typical(fit.shape[there]) + 0.6)
+    for index in range(fit.colour.shape[1]):
+        apart = np.abs(fit.colour[there, index] - levels[1 + index])
+        told += 0.5 * np.log(typical(apart) + 0.3)
+    return float(told), weight
+
+
+def by_amount(place: float, expected: tuple[float, float]) -> float:
+    """What the amount of data says for a place: less of the picture may be missing than there are bytes,
+    where they were added; more only where bytes were lost."""
+    off = (place - expected[0]) / expected[1]
+    return -min(ADDED if off < 0 else LOST, off * off / 2)
+
+
+def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high: int,
+          expected: tuple[float, float], sure: float) -> Found | None:
+    """The shift between `low` and `high` at which the MCUs from `begin` on join the picture; None where
+    several may be it. `expected`: (place, how uncertain) of MCU `begin`."""
+    shifts = np.arange(low, high + 1, dtype=np.int64)
+    nats = np.full(shifts.size, -np.inf)
+    told, weight = np.zeros(shifts.size), np.zeros(shifts.size)
+    profile = beginnings(strand, begin, canvas.layout.per_row)
+    for at in range(0, shifts.size, 512):
+        for i, fit in enumerate(canvas.fits(strand, begin, count, shifts[at : at + 512])):
+            there = int((~np.isnan(fit.mean)).sum())
+            if there < min(count, 24) * 0.5:
+                continue
+            shift = int(shifts[at + i])
+            told[at + i], weight[at + i] = joining(fit)
+            nats[at + i] = begins(profile, begin, shift) + by_amount(begin + shift, expected)
+    tried = np.isfinite(nats)
+    if tried.any():
+        nats[tried] += (np.median(told[tried]) - told[tried]) * weight[tried]
+    best = int(np.argmax(nats)) if nats.size else 0
+    if not nats.size or not np.isfinite(nats[best]):
+        return None
+    rest = np.delete(nats, np.arange(max(0, best - 1), min(nats.size, best + 2)))
+    if rest.size and nats[best] - rest.max() < sure:
+        return None
+    return Found(int(shifts[best]), low, nats)
+
+
+@dataclass(slots=True)
+class Watch:
+    """Looks whether a strand that is followed still lies where it should. `tries`: how often places far
+    ahead may still be looked at."""
+
+    canvas: Canvas
+    strand: Strand
+    end_shift: int | None
+    tries: int = 6
+
+    def otherwise(self, at: int, count: int, shift: int, levels: Levels, cost: Floats,
+                  usual: float) -> tuple[int, int, Levels] | None:
+        """(MCU, shift, levels) from which on the rest of the row from `at` is explained better than by
+        `shift` and `levels`, which cost float32[count]; None where nothing does clearly."""
+        canvas, strand, per_row = self.canvas, self.strand, self.canvas.layout.per_row
+        tail = min(max(8, per_row // 4), count // 3)
+        if count - tail < min(24, per_row // 2) or np.isnan(cost).mean() > 0.5:
+            return None
+        late = cost[tail:]
+        profile = beginnings(strand, at + tail, per_row)
+        was = begins(profile, at + tail, shift)
+        alarm = _begin_elsewhere(strand, at + tail, profile, was, shift, per_row)
+        if typical(late) < WORSE * usual + FLOOR and not alarm:
+            return level_step(canvas, strand, at, count, shift, levels)
+        best = self._near(at, tail, count, shift, late, profile)
+        if best is None and alarm:
+            best = self._farther(at, tail, count, shift, late, profile)
+        if best is None:
+            return None
+        other, grey, new = best
+        if begins(profile, at + tail, other) - was > ALARM:
+            start = at + switch(cost, new, usual)
+        else:
+            start = at + min(tail, switch(cost[: tail + 1], new[: tail + 1], usual))
+        found = canvas.quantised(-grey)
+        if other == shift and not _is_level(canvas, strand, start, at, cost, shift, levels, found):
+            return None
+        return start, other, found
+
+    def _near(self, at: int, tail: int, count: int, shift: int, late: Floats,
+              profile: Floats) -> tuple[int, Floats, Floats] | None:
+        """(shift, levels in grey, costs) of a place a few MCUs away."""
+        near = np.arange(shift - SHIFTS, shift + SHIFTS + 1, dtype=np.int64)
+        if self.end_shift is not None and abs(self.end_shift - shift) > SHIFTS:
+            near = np.append(near, self.end_shift)
+        was, top = begins(profile, at + tail, shift), float(profile.max())
+        best: tuple[float, int, Floats, Floats] | None = None
+        for index, fit in enumerate(self.canvas.fits(self.strand, at, count, near, most_up=1)):
+            part = Fit(fit.mean[tail:], fit.shape[tail:], fit.colour[tail:], fit.up[tail:])
+            if (~np.isnan(part.mean)).sum() < 12:
+                continue
+            grey = part.levels()
+            whole = fit.cost(grey)
+            other = int(near[index])
+            begun = begins(profile, at + tail, other)
+            told = gain(late, whole[tail:]) + begun - was - min(END, max(0.0, top - begun - SOON) / 2)
+            told += END if other == self.end_shift else -0.05 * min(40, abs(other - shift))
+            if best is None or told > best[0]:
+                best = told, other, grey, whole
+        if best is None or best[0] < TURN or not _better(
+                late, best[3][tail:], begins(profile, at + tail, best[1]) - was > ALARM):
+            return None
+        return best[1:]
+
+    def _farther(self, at: int, tail: int, count: int, shift: int, late: Floats,
+                 profile: Floats) -> tuple[int, Floats, Floats] | None:
+        """A place so far ahead that what stands above it is missing, too: where rows begin must say so."""
+        canvas, strand, per_row = self.canvas, self.strand, self.canvas.layout.per_row
+        begin, top = at + tail, float(profile.max())
+        if self.tries <= 0:
+            return None
+        if self.end_shift is not None and top - begins(profile, begin, self.end_shift) < SOON:
+            other = self.end_shift  # the end says the same
+        else:
+            self.tries -= 1
+            found = place(canvas, strand, begin, count - tail, shift + SHIFTS,
+                          shift + ROWS_FAR * per_row, (begin + shift, 40.0), TURN)
+            if found is None or top - begins(profile, begin, found.shift) > SOON:
+                return None
+            other = found.shift
+        fit = canvas.fits(strand, at, count, np.array([other], np.int64))[0]
+        grey = fit.levels()
+        new = fit.cost(grey)
+        if other != self.end_shift and not _better(late, new[tail:], begun=True):
+            return None
+        return other, grey, new
+
+
+def _begin_elsewhere(strand: Strand, at: int, profile: Floats, was: float, shift: int,
+                     per_row: int) -> bool:
+    """Whether the rows that follow begin elsewhere than `shift` says, the next ones among them."""
+    if float(profile.max()) - was < ALARM:
+        return False
+    soon = beginnings(strand, at, per_row, 3)
+    return float(soon[int(np.argmax(profile))]) - begins(soon, at, shift) > SOON
+
+
+def _better(late: Floats, new: Floats, begun: bool = False) -> bool:
+    """Whether costs `new` are clearly lower than `late`, and in most parts of the row; not higher is enough
+    where rows begin there (`begun`)."""
+    valid = ~np.isnan(new)
+    if begun:
+        return typical(new) <= 1.05 * typical(late[valid]) + 0.2
+    return typical(new) <= BETTER * typical(late[valid]) and _agree(late[valid], new[valid])
+
+
+def _is_level(canvas: Canvas, strand: Strand, start: int, at: int, cost: Floats, shift: int,
+              levels: Levels, found: Levels) -> bool:
+    """Whether a change of level at MCU `start` is one of the data, not of the picture: it is abrupt, not at
+    the side, and the columns left of it change one row later."""
+    per_row = canvas.layout.per_row
+    column = (start + shift) % per_row
+    if min(column, per_row - column) <= BESIDE or not _abrupt(cost, start - at):
+        return False
+    left = min(column, per_row, strand.size - start - 1)
+    first = start + per_row - left
+    if left < 8 or first + left > strand.size:
+        return True
+    # The strand's own rows tell nothing, since levels drop out between them; but those columns stand
+    # below what was laid before the break.
+    fit = canvas.fits(strand, first, left, np.array([shift], np.int64), most_up=1)[0]
+    if np.isnan(fit.mean).mean() > 0.5:
+        return True
+    return typical(fit.cost(-canvas.in_grey(found))) < BETTER * typical(
+        fit.cost(-canvas.in_grey(levels)))
+
+
+def level_step(canvas: Canvas, strand: Strand, at: int, count: int, shift: int,
+               levels: Levels) -> tuple[int, int, Levels] | None:
+    """A small change of level in the first quarter of the row from `at`: all the rest of the row is brighter
+    or darker by one amount, in every part of it, and nothing before it is."""
+    per_row = canvas.layout.per_row
+    if count < per_row or at < per_row:
+        return None
+    before = per_row // 4
+    fit = canvas.fits(strand, at - before, before + count, np.array([shift], np.int64), most_up=1)[0]
+    grey = canvas.in_grey(levels)
+    signals = [fit.mean + grey[0], *(fit.colour[:, c] + grey[1 + c]
+                                     for c in range(fit.colour.shape[1]))]
+    late_ones = [float(abs(np.median(signal[2 * before :]))) for signal in signals]
+    if np.isnan(fit.mean).any() or max(late_ones) < LITTLE:
+        return None
+    steps = canvas.layout.quantisers[:, 0] / 8
+    for index, signal in enumerate(signals):
+        late = signal[2 * before :]
+        middle = float(np.median(late))
+        spread = float(np.median(np.abs(late - middle))) * 1.5 + 0.1
+        if abs(middle) < max(LITTLE, 0.6 * float(steps[index])) or (
+                abs(middle) < STEADY * spread / np.sqrt(late.size)):
+            continue
+        halved = np.abs(signal - middle) - np.abs(signal)  # below 0 where the step is there
+        part = np.clip(halved[: 2 * before], -4 * spread, 4 * spread)
+        sums = np.concatenate(([0.0], np.cumsum(-part[::-1])))[::-1]  # gain of stepping there
+        start = int(np.argmax(sums))
+        column = (at - before + start + shift) % per_row
+        first = signal[max(0, start - before) : start]
+        if start < 6 or min(column, per_row - column) <= BESIDE or (
+                abs(float(np.median(first))) > 0.35 * abs(middle)):
+            continue
+        rest = np.array_split(signal[start : start + per_row], PARTS)
+        if sum(1 for p in rest if abs(np.median(p) - middle) < 0.5 * abs(middle)) < PARTS - 1:
+            continue
+        window = slice(start, start + per_row)
+        off = [float(np.median(s[window])) for s in signals]
+        found = levels + canvas.quantised(-np.array(off, np.float32))
+        return at - before + start, shift, found
+    return None
+
+
+def turning(canvas: Canvas, strand: Strand, begin: int, shift: int, levels: Levels,
+            other: int) -> tuple[int, Levels] | None:
+    """(MCU, levels) from which on `other` is the better shift, to the strand's end."""
+    per_row = canvas.layout.per_row
+    scale = max(FLOOR, 1.5 * float(np.median(strand.steps)))
+    told = np.clip(strand.steps / scale - 1, -0.5, WRAP_MOST)
+    wraps = np.zeros(strand.size + 1, np.float64)
+    numbers = np.arange(strand.size)
+    wraps[:-1][(numbers + other) % per_row == 0] = told[(numbers + other) % per_row == 0]
+    wraps[:-1][(numbers + shift) % per_row == 0] -= told[(numbers + shift) % per_row == 0]
+    behind = np.cumsum(wraps[::-1])[::-1]
+    best: tuple[float, int, Levels] | None = None
+    for at in range(begin, strand.size, max(2, per_row // 8)):
+        count = min(per_row, strand.size - at)
+        if count < 8:
+            break
+        old, new = canvas.fits(strand, at, count, np.array([shift, other], np.int64))
+        if (~np.isnan(new.mean)).sum() < 8:
+            continue
+        grey = new.levels()
+        value = float(behind[at]) * 2 + gain(old.cost(-canvas.in_grey(levels)), new.cost(grey))
+        if best is None or value > best[0]:
+            best = value, at, canvas.quantised(-grey)
+    return None if best is None or best[0] <= 0 else best[1:]
+
+
+def switch(old: Floats, new: Floats, usual: float) -> int:
+    """The MCU from which on `new` is the better explanation, 0 to n."""
+    cap = 6 * usual
+    a = np.minimum(np.nan_to_num(old, nan=usual), cap)
+    b = np.minimum(np.nan_to_num(new, nan=usual), cap)
+    sums = np.concatenate(([0.0], np.cumsum(a))) + np.concatenate((np.cumsum(b[::-1])[::-1], [0.0]))
+    return int(np.argmin(sums))
+
+
+def _agree(old: Floats, new: Floats) -> bool:
+    """Whether most parts of a row are better with the new explanation."""
+    pairs = [(o, n) for o, n in zip(np.array_split(old, PARTS), np.array_split(new, PARTS)) if o.size]
+    better = sum(1 for o, n in pairs if n.sum() < 0.9 * o.sum())
+    return better >= min(AGREE, len(pairs))
+
+
+def _abrupt(cost: Floats, place: int) -> bool:
+    """Whether MCUs in front of `place` join and those behind it do not."""
+    before, after = cost[max(0, place - 12) : place], cost[place : place + 12]
+    if not before.size or np.isnan(before).all():
+        return True
+    return float(np.nanmedian(after)) > WORSE * float(np.nanmedian(before)) + FLOOR

@@ -1,0 +1,188 @@
+"""The coded data of one sequential scan put back into its picture.
+
+With restart markers each segment says which it is (T.81, B.2.1: modulo eight) and begins anew, so that
+damage stays within it; without them the whole scan is one segment.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.kernels.jpeg_bits import CleanScan, is_padding, unstuff
+from needlewright.core.kernels.jpeg_coefficients import decode_chain
+from needlewright.core.mending.jpeg.anatomy import Layout
+from needlewright.core.mending.jpeg.canvas import Canvas, Floats
+from needlewright.core.mending.jpeg.chains import constant_runs, links_of
+from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart
+from needlewright.core.mending.jpeg.placing import Placed, Placer
+
+MAX_SEGMENTS = 1 << 20
+WHOLE_TURN = 8  # restart numbers
+CLEARLY_OFF = 4.0  # grey levels by which a part may differ from its thumbnail more than another does
+LEARNT = 4.0  # … where no part is sure
+
+
+@dataclass(slots=True)
+class Solved:
+    """The picture, and what stands in the way of calling it mended. `exact`: all of it decodes in one go,
+    as if nothing were wrong."""
+
+    canvas: Canvas
+    placed: Placed
+    exact: bool = False
+    guided: int = 0  # parts whose levels the thumbnail set
+    doubts: list[str] = field(default_factory=list)
+
+
+def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
+          breathe: Callable[[], None]) -> Solved:
+    """Put the coded bytes `raw` uint8[n] into the picture. `known`: they begin with its first MCU;
+    `closed`: the end mark stands behind them, so that they end with its last."""
+    if layout.restart:
+        return _by_segments(raw, layout, known, closed, breathe)
+    clean = unstuff(raw, MAX_SEGMENTS)
+    canvas = Canvas(layout)
+    placed = Placed(canvas)
+    gaps = constant_runs(clean.clean, clean.size)
+    links = links_of(clean.clean, 0, clean.size, layout, layout.total, known, gaps)
+    if not closed:
+        for link in links:
+            link.at_end = False
+    exact = known and len(links) == 1 and links[0].at_end and links[0].size == layout.total
+    Placer(placed, 0, layout.total, breathe).run(links)
+    solved = Solved(canvas, placed, exact)
+    if placed.forced:
+        solved.doubts.append("placed-by-end")
+    return solved
+
+
+def by_guide(solved: Solved, guide: Guide | None) -> None:
+    """Set the levels of what was put in behind breaks by the embedded thumbnail, where they were guessed or
+    are clearly off; those of the first part teach how the thumbnail differs."""
+    placed, canvas = solved.placed, solved.canvas
+    loose = any(b.loose for b in placed.breaks)
+    off = None if guide is None else apart(canvas, guide)
+    if off is None:
+        if loose:
+            solved.doubts.append("levels-guessed")
+        return
+    edges = [0, *sorted(b.place for b in placed.breaks), canvas.there.size]
+    first = _usual(off, canvas, 0, edges[1])
+    if first is None:
+        first = np.zeros(off.shape[0], np.float32), np.full(off.shape[0], LEARNT, np.float32)
+    for at, stop in zip(edges[1:], edges[2:]):
+        found = _usual(off, canvas, at, stop)
+        if found is None:
+            continue
+        wrong = found[0] - first[0]
+        is_loose = any(b.loose and b.place == at for b in placed.breaks)
+        bound = 1.0 if is_loose else np.maximum(CLEARLY_OFF, first[1])
+        wrong = np.where(np.abs(wrong) > bound, wrong, 0).astype(np.float32)
+        if wrong.any():
+            canvas.shift_levels(at, stop, canvas.quantised(-wrong))
+            solved.guided += 1
+
+
+def _usual(off: Floats, canvas: Canvas, start: int, stop: int) -> tuple[Floats, Floats] | None:
+    """(median, how uncertain it is) of each component over a run of MCUs; None where too few are there."""
+    there = canvas.there[start:stop]
+    if there.sum() < LEAST:
+        return None
+    part = off[:, start:stop][:, there]
+    middle = np.median(part, axis=1)
+    spread = np.median(np.abs(part - middle[:, None]), axis=1)
+    if spread[0] > SPREAD:
+        return None
+    return middle.astype(np.float32), (1.5 * spread).astype(np.float32)
+
+
+def _by_segments(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
+                 breathe: Callable[[], None]) -> Solved:
+    clean = unstuff(raw, MAX_SEGMENTS)
+    canvas = Canvas(layout)
+    placed = Placed(canvas)
+    count = -(-layout.total // layout.restart)
+    spans = _spans(clean)
+    sound = [_sound(clean, span, layout, index == len(spans) - 1)
+             for index, span in enumerate(spans)]
+    where = _numbered([int(n) for n in clean.seg_number], [n is not None for n in sound], count,
+                      known, closed)
+    exact = known and len(spans) == count and all(
+        s is not None and s == min(layout.restart, layout.total - i * layout.restart)
+        for i, s in enumerate(sound))
+    for (start, stop), index in zip(spans, where):
+        if index is None:
+            continue
+        breathe()
+        first = index * layout.restart
+        last = min(first + layout.restart, layout.total)
+        gaps = constant_runs(clean.clean[start : stop + 8], stop - start)
+        gaps = [(a + start, b + start) for a, b in gaps]
+        links = links_of(clean.clean, start, stop, layout, last - first, True, gaps)
+        if links and canvas.there[first : last].any():
+            canvas.clear(first, last)
+        Placer(placed, first, last, breathe).run(links)
+    return Solved(canvas, placed, exact)
+
+
+def _spans(clean: CleanScan) -> list[tuple[int, int]]:
+    stops = [*(int(s) for s in clean.seg_clean[1:]), clean.size]
+    return [(int(a), b) for a, b in zip(clean.seg_clean, stops)]
+
+
+def _sound(clean: CleanScan, span: tuple[int, int], layout: Layout, last: bool) -> int | None:
+    """MCUs of a segment that decodes to its end, if as many as a segment has; else None."""
+    chain = decode_chain(clean.clean, span[0] * 8, span[1] * 8, layout.coding, layout.restart,
+                         absolute=True)
+    end = int(chain.mcu_bit[-1])
+    if not is_padding(clean.clean, end, span[1] * 8):
+        return None
+    rest = layout.total % layout.restart or layout.restart
+    full = chain.size == layout.restart or (last and chain.size == rest)
+    return chain.size if full else None
+
+
+def _numbered(numbers: list[int], sound: list[bool], count: int, known: bool,
+              closed: bool) -> list[int | None]:
+    """The number of each segment among all `count`; None for what is none.
+
+    `numbers`: of the marker in front of each, -1 for none; `sound`: whether it decodes as one.
+    """
+    where: list[int | None] = [None] * len(numbers)
+    at = -1  # the last that has a place
+    for index, number in enumerate(numbers):
+        if number < 0:
+            if known:
+                where[index], at = 0, 0
+            continue
+        steps = (number - at) % WHOLE_TURN + 1  # at least one ahead of `at`
+        ahead = at + steps if at >= 0 else number + 1
+        near = steps == 1
+        # A marker that is out of turn in front of what does not decode stands there by chance.
+        if ahead >= count or not (near or sound[index]):
+            continue
+        where[index], at = ahead, ahead
+    if not closed:
+        return where
+    # From the end backwards: there the count is as sure as at the beginning.
+    at = count
+    for index in range(len(numbers) - 1, 0, -1):
+        number = numbers[index]
+        if not sound[index] or (number + 1 - (at - 1)) % WHOLE_TURN:
+            break
+        at -= 1
+        if where[index] == at:
+            break
+        where[index] = at
+    taken: set[int] = set()
+    for index in range(len(where) - 1, -1, -1):
+        place = where[index]
+        if place is not None and (place in taken or place > min(taken, default=count)):
+            where[index] = None
+        elif place is not None:
+            taken.add(place)
+    return where

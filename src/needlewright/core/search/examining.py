@@ -1,0 +1,259 @@
+"""Files as they are, each from its first byte to its last: followed, decoded, graded.
+
+The same walks, decoders and grades as of what is searched for; a file's own end must be its last byte,
+or what stands behind it is told.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections import deque
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from needlewright.core.checks.decoding import DecodeReport, DecoderPool
+from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.contents import Stretches
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.finds import Find
+from needlewright.core.formats.base import Format
+from needlewright.core.formats.recognising import format_of_name, kind_of_name, recognise
+from needlewright.core.search.carving import follow
+from needlewright.core.search.deciding import Case, all_frames, find_of, first_question
+from needlewright.core.search.proving import reads_as_text
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted, StopSignal
+from needlewright.core.walks import Check, Facts, Outcome, Walk
+
+STEP = "files"  # who found it
+HEAD_BYTES = 512
+IN_FLIGHT = 32  # files that are open at once
+TRIED = 3  # formats that the first bytes of a file may be of
+
+
+@dataclass(slots=True)
+class Examined:
+    """A file, and what it turned out to be; `error` where it cannot be read at all. `walk`: the path
+    that its own structure took, where it has any."""
+
+    path: Path
+    find: Find | None = None
+    walk: Walk | None = None
+    error: SourceError | None = None
+
+
+@dataclass(slots=True)
+class _Open:
+    done: Examined
+    source: Source | None = None
+    case: Case | None = None
+    waiting: bool = False
+
+
+def files_in(paths: Iterable[str | os.PathLike[str]]) -> Iterator[Path]:
+    """Every regular file among `paths` and in the folders there, sorted within each folder; links are
+    not followed, so that no folder is walked twice. SourceError for a path that is not there."""
+    for given in paths:
+        path = Path(given)
+        if path.is_dir():
+            yield from _files_below(path)
+        elif not path.exists():
+            raise SourceError("source-missing", path=str(path))
+        else:
+            yield path
+
+
+def _files_below(folder: Path) -> Iterator[Path]:
+    # A stack of our own: folders may be nested deeper than calls.
+    waiting = [folder]
+    while waiting:
+        here = waiting.pop()
+        try:
+            with os.scandir(here) as entries:
+                inside = sorted(entries, key=lambda entry: entry.name)
+        except OSError:
+            continue
+        deeper = []
+        for entry in inside:
+            mode = entry.stat(follow_symlinks=False).st_mode if _is_there(entry) else 0
+            if stat.S_ISDIR(mode):
+                deeper.append(Path(entry.path))
+            elif stat.S_ISREG(mode):
+                yield Path(entry.path)
+        waiting += reversed(deeper)
+
+
+def _is_there(entry: os.DirEntry[str]) -> bool:
+    try:
+        entry.stat(follow_symlinks=False)
+    except OSError:
+        return False
+    return True
+
+
+def examine(paths: Iterable[Path], stop: StopSignal,
+            decoders: DecoderPool[int] | None = None) -> Iterator[Examined]:
+    """What each file of `paths` is, in their order. Takes files in as fast as results are taken
+    out; ends early where `stop` is set. Never raises for a file: that is told of it."""
+    pool = decoders or DecoderPool[int]()
+    line: deque[_Open] = deque()
+    by_number: dict[int, _Open] = {}
+    number = 0
+    left = iter(paths)
+    more = True
+    try:
+        while more or line:
+            while more and len(line) < IN_FLIGHT and not stop.is_set():
+                path = next(left, None)
+                if path is None:
+                    more = False
+                    break
+                number += 1
+                item = _opened(path, stop)
+                line.append(item)
+                by_number[number] = item
+                _ask(item, number, pool, None)
+            for key, report in pool.results(0.05 if line and line[0].waiting else 0.0):
+                _ask(by_number[key], key, pool, report)
+            while line and not line[0].waiting:
+                yield _closed(line.popleft())
+            by_number = {k: v for k, v in by_number.items() if v.waiting}
+            if stop.is_set():
+                return
+    finally:
+        for item in line:
+            _closed(item)
+        if decoders is None:
+            pool.close()
+
+
+def examine_one(path: Path, stop: StopSignal, decoders: DecoderPool[int] | None = None) -> Examined:
+    """The same for one file; Interrupted when `stop` is set meanwhile."""
+    for done in examine([path], stop, decoders):
+        return done
+    raise Interrupted
+
+
+def _closed(item: _Open) -> Examined:
+    if item.source is not None:
+        item.source.close()
+        item.source = None
+    return item.done
+
+
+def _opened(path: Path, stop: StopSignal) -> _Open:
+    """The file at `path` with its walk."""
+    try:
+        source = ImageFile(path)
+    except SourceError as error:
+        if error.code == "source-empty":
+            return _Open(Examined(path, _nothing(path, "file-empty", 0)))
+        return _Open(Examined(path, error=error))
+    try:
+        walk, form = _followed(source, path.name, stop)
+    except SourceError as error:
+        source.close()
+        return _Open(Examined(path, error=error))
+    except Interrupted:
+        source.close()
+        return _Open(Examined(path, error=SourceError("stopped", path=str(path))))
+    if walk is None or form is None:
+        find = _unknown(source, path)
+        source.close()
+        return _Open(Examined(path, find))
+    return _Open(Examined(path, walk=walk), source, Case(walk, form.name))
+
+
+def _followed(source: Source, name: str, stop: StopSignal) -> tuple[Walk | None, Format | None]:
+    """The walk of the likeliest format that comes to anything."""
+    best: tuple[Walk | None, Format | None] = (None, None)
+    for form in recognise(source.read_at(0, HEAD_BYTES), name)[:TRIED]:
+        try:
+            walk = follow(source, 0, form, stop)
+        except FormatError:
+            continue
+        if walk.broken is None and walk.ended:
+            return walk, form
+        if best[0] is None or walk.stop > best[0].stop:
+            best = walk, form
+    return best
+
+
+def _ask(item: _Open, key: int, pool: DecoderPool[int], report: DecodeReport | None) -> None:
+    """Ask the next question about a file, or make its find of the answers."""
+    case, source = item.case, item.source
+    item.waiting = False
+    if case is None or source is None:
+        return
+    asked = None
+    if report is None:
+        asked = first_question(case, source, every_frame=True)
+    elif case.task == "look":
+        asked = all_frames(replace(case, looked=report), source)
+    elif case.walk.clip is not None and case.pictured is None:
+        asked = all_frames(replace(case, pictured=report), source)
+    if asked is not None:
+        item.case, request, later = asked
+        item.waiting = True
+        pool.submit(key, request, later)
+        return
+    item.done.find = _whole_file(find_of(case, report, STEP, source.sector_size)[0], case, item)
+
+
+def _whole_file(find: Find, case: Case, item: _Open) -> Find:
+    """`find` as the whole file: with its name, all of its bytes, and what stands behind its end."""
+    path, walk = item.done.path, case.walk
+    assert item.source is not None
+    size, grade = item.source.size, find.grade
+    checks = list(find.checks)
+    behind = size - walk.stop
+    if behind > 0 and walk.broken is None:
+        padded = _is_blank(item.source, walk.stop)
+        checks.append(Check("length", Outcome.PASS if padded else Outcome.NOT_APPLICABLE,
+                            "length-padded" if padded else "length-behind", {"bytes": behind}))
+    promised = format_of_name(path.name)
+    if promised is not None and promised.name != case.form and (
+            kind_of_name(path.name)[1] != find.format):
+        checks.append(Check("name", Outcome.NOT_APPLICABLE, "name-promises",
+                            {"promised": kind_of_name(path.name)[1], "format": find.format}))
+    checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
+    return replace(find, content=Stretches(((0, size),)), grade=grade, checks=tuple(checks),
+                   name=path.name, path=str(path))
+
+
+def _is_blank(source: Source, start: int) -> bool:
+    """Whether nothing but zeros stands from `start` to the end."""
+    at = start
+    while at < source.size:
+        block = source.read_at(at, min(1 << 20, source.size - at))
+        if block.strip(b"\0"):
+            return False
+        at += len(block)
+    return True
+
+
+def _unknown(source: Source, path: Path) -> Find:
+    """The find of a file whose first bytes are of no format: its beginning is lost, or nothing here
+    knows it."""
+    promised = format_of_name(path.name)
+    if promised is not None:
+        return _nothing(path, "head-lost", source.size, {"format": promised.name})
+    kind, form, extension = kind_of_name(path.name)
+    text = reads_as_text(source, path.name)
+    check = Check("content", Outcome.PASS if text else Outcome.DOUBT,
+                  "text-reads" if text else "content-unknown", content=True)
+    return Find(form, kind, extension, Stretches(((0, source.size),)),
+                Grade.WHOLE if text else Grade.PARTIAL, 1.0, (STEP,), (check,), Facts(),
+                name=path.name, path=str(path))
+
+
+def _nothing(path: Path, code: str, size: int, values: dict[str, str] | None = None) -> Find:
+    """The find of a file that shows nothing."""
+    kind, form, extension = kind_of_name(path.name)
+    check = Check("content", Outcome.FAIL, code, values or {}, content=True)
+    return Find(form, kind, extension, Stretches(((0, size),) if size else ()),
+                Grade.REMNANT if size else Grade.GONE, 0.0, (STEP,), (check,), Facts(),
+                name=path.name, path=str(path))
