@@ -108,6 +108,9 @@ SENTENCES = {
     "step-unknown": "'{step}' is no step; choose from {known}.",
     "grade-unknown": "'{grade}' is no grade; choose from {known}.",
     "demo-failed": "The demo could not be built: {reason}.",
+    "list-there": "{path} is there already and was left as it is; choose another name for the "
+                  "list.",
+    "to-not-a-folder": "{path} is not a folder.",
     "not-yet": "{what} is not part of this version yet.",
 }
 

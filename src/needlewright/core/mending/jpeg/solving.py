@@ -49,10 +49,10 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
     placed = Placed(canvas)
     gaps = constant_runs(clean.clean, clean.size)
     links = links_of(clean.clean, 0, clean.size, layout, layout.total, known, gaps)
-    if not closed:
+    exact = known and len(links) == 1 and links[0].at_end and links[0].size == layout.total
+    if not closed and not exact:
         for link in links:
             link.at_end = False
-    exact = known and len(links) == 1 and links[0].at_end and links[0].size == layout.total
     Placer(placed, 0, layout.total, breathe).run(links)
     solved = Solved(canvas, placed, exact)
     if placed.forced:

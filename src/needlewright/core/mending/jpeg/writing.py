@@ -19,6 +19,7 @@ from needlewright.core.mending.jpeg.anatomy import Head, Segment
 
 SOI, EOI = b"\xff\xd8", b"\xff\xd9"
 LONGEST_CODE = 16
+MP_ENTRIES = 0xB002
 REMADE = frozenset((seg.DHT, seg.DRI, seg.SOS, seg.DNL))
 
 
@@ -126,3 +127,31 @@ def picture(head: Head, frame: seg.Frame, coefficients: Coefficients,
 def copied(head: Head, parts: Sequence[Segment]) -> bytes:
     """Segments of `head` as they stand."""
     return b"".join(head.data[p.start : p.stop] for p in parts)
+
+
+def with_tail(made: bytes, tail: bytes, head: Head, stop: int) -> bytes:
+    """`made`, the picture, and `tail`, what stood behind its end mark at `stop`: the index of appended
+    pictures (CIPA DC-007, 5.2.3) leads to them again."""
+    if not tail or not head.headers.appended:
+        return made + tail
+    out = bytearray(made)
+    index = made.find(b"MPF\0")
+    moved = len(made) - (stop + 2)
+    block = index + 4
+    order = {b"II*\0": "<", b"MM\0*": ">"}.get(bytes(out[block : block + 4]))
+    if index < 0 or order is None:
+        return made + tail
+    try:
+        (ifd,) = struct.unpack_from(order + "I", out, block + 4)
+        (count,) = struct.unpack_from(order + "H", out, block + ifd)
+        for entry in range(count):
+            tag, _, size, where = struct.unpack_from(order + "HHII", out, block + ifd + 2 + 12 * entry)
+            if tag != MP_ENTRIES:
+                continue
+            for at in range(block + where, block + where + size, 16):
+                _, length, offset = struct.unpack_from(order + "III", out, at)
+                value = (len(made), 0) if offset == 0 else (length, offset + moved)
+                struct.pack_into(order + "II", out, at + 4, *value)
+    except struct.error:
+        return made + tail
+    return bytes(out) + tail

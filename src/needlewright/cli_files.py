@@ -1,0 +1,224 @@
+"""The commands about loose files: whether they are sound, and mending them."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import json
+import sys
+import threading
+import time
+from collections import Counter
+from pathlib import Path
+from typing import Any, TextIO
+
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.mending.treating import Treated, treat
+from needlewright.core.names import harmless
+from needlewright.core.search.examining import Examined, examine, files_in
+from needlewright.wording import changes, checks, errors, units
+from needlewright.wording import cli as words
+
+TELL_SECONDS = 1.0
+LIST = "mending.json"
+
+
+def add_commands(commands: Any, existing: Any, interrupt: Any) -> None:
+    """Add `check` and `mend`; `existing` parses the path of a file, `interrupt` gives a stop signal."""
+    check = commands.add_parser("check", help=words.HELP["check"])
+    check.add_argument("path", nargs="+", metavar="PATH", help=words.HELP["paths"])
+    check.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
+    check.set_defaults(action=lambda options: _check(options, interrupt()))
+
+    mend = commands.add_parser("mend", help=words.HELP["mend"])
+    mend.add_argument("path", nargs="*", metavar="PATH", help=words.HELP["paths"])
+    mend.add_argument("--to", metavar="DIR", help=words.HELP["mend_to"])
+    mend.add_argument("--reference", nargs="+", metavar="FILE", type=existing, default=[],
+                      action="extend", help=words.HELP["reference"])
+    mend.add_argument("--job", metavar="JOB", help=words.HELP["mend_job"])
+    mend.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
+    mend.set_defaults(action=lambda options: _mend(options, interrupt(), mend))
+
+
+def _check(options: argparse.Namespace, stop: threading.Event) -> int:
+    out = _opened(options.json)
+    totals: Counter[str] = Counter()
+    try:
+        list_ = _Listing(out, "files")
+        for item in examine(files_in(options.path), stop):
+            totals[_grade(item)] += 1
+            print(_line(item), flush=True)
+            list_.add(_told(item))
+        list_.close()
+    finally:
+        if out is not None:
+            out.close()
+    print(_totals(totals))
+    if stop.is_set():
+        raise KeyboardInterrupt
+    return 0
+
+
+def _opened(path: str | None) -> TextIO | None:
+    """The list at `path`, which must not be there yet; None without one."""
+    if path is None:
+        return None
+    try:
+        return open(path, "x", encoding="utf-8")
+    except FileExistsError as error:
+        raise NeedlewrightError("list-there", path=path) from error
+
+
+class _Listing:
+    """A JSON list that is written as it grows, so that ten thousand files take no memory."""
+
+    def __init__(self, out: TextIO | None, name: str) -> None:
+        self._out, self._first = out, True
+        if out is not None:
+            out.write(f'{{"needlewright": 1, "{name}": [')
+
+    def add(self, told: dict[str, Any]) -> None:
+        if self._out is None:
+            return
+        self._out.write(("" if self._first else ",") + "\n" + json.dumps(told))
+        self._first = False
+
+    def close(self) -> None:
+        if self._out is not None:
+            self._out.write("\n]}\n")
+            self._out.flush()
+
+
+def _grade(item: Examined) -> str:
+    return "unreadable" if item.find is None else str(item.find.grade)
+
+
+def _reason(item: Examined) -> str:
+    if item.find is None:
+        return errors.explain(item.error) if item.error is not None else ""
+    against = [c for c in item.find.checks if c.outcome in ("fail", "doubt")]
+    return f"{against[0].name}: {checks.reason(against[0])}" if against else ""
+
+
+def _line(item: Examined) -> str:
+    """One file: 'partial    55 %  BF_0188.JPG  coded data: breaks at row 1,904 of 3,456'."""
+    share = "" if item.find is None else units.percent(item.find.share)
+    return f"{_grade(item):<10} {share:>6}  {harmless(str(item.path))}  {_reason(item)}".rstrip()
+
+
+def _told(item: Examined) -> dict[str, Any]:
+    find = item.find
+    if find is None:
+        return {"path": str(item.path), "grade": None, "share": 0.0, "reason": _reason(item),
+                "format": None, "kind": None, "size": None, "checks": []}
+    return {
+        "path": str(item.path), "grade": str(find.grade), "share": find.share,
+        "reason": _reason(item), "format": find.format, "kind": str(find.kind), "size": find.size,
+        "width": find.facts.width, "height": find.facts.height,
+        "duration_s": find.facts.duration_s, "taken": find.facts.taken,
+        "checks": [{"name": c.name, "outcome": str(c.outcome), "detail": checks.reason(c)}
+                   for c in find.checks]}
+
+
+def _totals(totals: Counter[str]) -> str:
+    order = (*checks.GRADES, "unreadable")
+    parts = [f"{totals[grade]:,} {grade}" for grade in order if totals[grade]]
+    return f"{units.count(sum(totals.values()), 'file')}: {', '.join(parts) or 'none'}"
+
+
+def _mend(options: argparse.Namespace, stop: threading.Event,
+          parser: argparse.ArgumentParser) -> int:
+    if options.job is not None:
+        raise NeedlewrightError("not-yet", what="mending the finds of a job without the window")
+    if not options.path or options.to is None:
+        parser.error("give the files to mend, and --to DIR for what comes of them")
+    to = _folder(Path(options.to))
+    wanted = options.json or str(to / LIST)
+    paths = (path for path in files_in(options.path) if not _inside(path, to))
+    shown = _Shown()
+    totals: Counter[str] = Counter()
+    out = _opened(wanted)
+    try:
+        list_ = _Listing(out, "files")
+        for done in treat(paths, to, [Path(r) for r in options.reference], stop, shown):
+            shown.clear()
+            totals["mended" if done.output is not None else "left"] += 1
+            print(_mended_line(done), flush=True)
+            list_.add(_mended_told(done))
+        list_.close()
+    finally:
+        if out is not None:
+            out.close()
+    print(f"{units.count(totals['mended'], 'file')} mended, {totals['left']:,} left as they are; "
+          f"the list is {wanted}")
+    if stop.is_set():
+        raise KeyboardInterrupt
+    return 0
+
+
+def _folder(path: Path) -> Path:
+    """The folder for mended files, made if it is not there."""
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+    except FileExistsError as error:
+        raise NeedlewrightError("to-not-a-folder", path=str(path)) from error
+    return path
+
+
+def _inside(path: Path, folder: Path) -> bool:
+    """What lies in the folder of mended files is no file to mend, unless that is the folder itself."""
+    name = path.name
+    return path.parent.resolve() == folder.resolve() and (
+        name == LIST or name.startswith(".") and "-mending." in name)
+
+
+class _Shown:
+    """Which file is being mended, on standard error."""
+
+    def __init__(self) -> None:
+        self._bar, self._told = sys.stderr.isatty(), time.monotonic()
+
+    def __call__(self, path: Path, share: float) -> None:
+        now = time.monotonic()
+        if now - self._told < TELL_SECONDS:
+            return
+        self._told = now
+        text = f"mending {harmless(path.name)}: {units.percent(share)}"
+        end, start = ("", "\r") if self._bar else ("\n", "")
+        print(f"{start}{text}", end=end, file=sys.stderr, flush=True)
+
+    def clear(self) -> None:
+        if self._bar:
+            with contextlib.suppress(OSError):
+                print("\r\033[K", end="", file=sys.stderr)
+
+
+def _mended_line(done: Treated) -> str:
+    name = harmless(str(done.path))
+    if done.output is None:
+        why = errors.explain(done.error) if done.error is not None else _why(done)
+        return f"as it is   {name}: {why}"
+    told = "; ".join(changes.change(c) for c in done.changes)
+    told += "".join(f"; doubted: {changes.doubt(code)}" for code in done.doubts)
+    return (f"{done.grade:<10} {name} -> {done.output.name}: {units.percent(done.share)} "
+            f"(before {units.percent(done.share_before)}); {told}")
+
+
+def _why(done: Treated) -> str:
+    return changes.why_not(done.why)
+
+
+def _mended_told(done: Treated) -> dict[str, Any]:
+    told: dict[str, Any] = {
+        "input": str(done.path), "output": None if done.output is None else str(done.output),
+        "grade": done.grade or None, "share": done.share, "share_before": done.share_before,
+        "changes": [changes.detail(c) for c in done.changes],
+        "reference": done.reference,
+    }
+    if done.output is None:
+        told["reason"] = errors.explain(done.error) if done.error is not None else _why(done)
+    elif done.doubts:
+        told["doubts"] = [changes.doubt(code) for code in done.doubts]
+    return told
+
+

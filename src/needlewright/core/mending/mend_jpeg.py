@@ -1,0 +1,173 @@
+"""JPEG: heads lent or made, coded data put back into its picture, files closed (ITU-T T.81)."""
+
+from __future__ import annotations
+
+import struct
+from dataclasses import replace
+
+import numpy as np
+
+from needlewright.core.formats import jpeg_segments as seg
+from needlewright.core.kernels.jpeg_bits import is_padding, unstuff
+from needlewright.core.kernels.jpeg_coefficients import decode_chain
+from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable, bytes_written
+from needlewright.core.mending.jpeg import guide, progressive, sizes, writing
+from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of
+from needlewright.core.mending.jpeg.canvas import Canvas
+from needlewright.core.mending.jpeg.doubled import doubled
+from needlewright.core.mending.jpeg.ends import coded_end
+from needlewright.core.mending.jpeg.heads import Restored, restored
+from needlewright.core.mending.jpeg.placing import neutral_runs
+from needlewright.core.mending.jpeg.solving import Solved, by_guide, solve
+from needlewright.core.mending.registry import register
+
+MAX_BYTES = 1 << 28
+MAX_TOLD = 40  # places that a change lists
+SCRAP = 0.02
+SIZE_AT = 5  # bytes from the start of a frame header: marker, length, precision
+
+
+def mend(patient: Patient) -> Mended:
+    """Unmendable where nothing is wrong with the coded data, or nothing can be done."""
+    size = patient.source.size
+    if size > MAX_BYTES:
+        raise Unmendable("too-large")
+    patient.breathe(0.0)
+    found = restored(patient.source.read_at(0, size), patient)
+    if found.head.frame.marker == seg.PROGRESSIVE:
+        return progressive.mend(found, patient)
+    found = _without_double(found)
+    layout = layout_of(found.head)
+    stop, closed = coded_end(found.data, found.head)
+    raw = np.frombuffer(found.data, np.uint8)[found.head.begin : stop]
+    found, layout = _sized(found, layout, raw, closed)
+    solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5))
+    by_guide(solved, guide.guide_of(found.head))
+    if solved.exact and not solved.placed.breaks:
+        return _as_it_stands(found, closed)
+    if solved.canvas.share < SCRAP:
+        raise Unmendable("nothing-decodes")
+    patient.breathe(0.8)
+    changes = (*found.changes, *_told(solved, found.head, layout, closed))
+    tail = found.data[stop + 2 :] if closed else b""
+    made = writing.picture(found.head, found.head.frame, solved.canvas.coefficients,
+                           layout.coding.component, layout.restart)
+    if not layout.restart:
+        solved.doubts += _doubts(solved)
+    return Mended(bytes_written(writing.with_tail(made, tail, found.head, stop)), "jpg", changes,
+                  round(solved.canvas.share, 4), tuple(dict.fromkeys(solved.doubts)),
+                  found.reference)
+
+
+def _as_it_stands(found: Restored, closed: bool) -> Mended:
+    """The file byte for byte, with what it lacked in front or behind."""
+    changes = list(found.changes)
+    data = found.data
+    if not closed:
+        changes.append(Change("end-added"))
+        data = data.rstrip(b"\0") + writing.EOI
+    if not changes:
+        raise Unmendable("nothing-found")
+    return Mended(bytes_written(data), "jpg", tuple(changes), reference=found.reference)
+
+
+def _without_double(found: Restored) -> Restored:
+    """The file without a stretch that stands twice, where it decodes better so."""
+    layout = layout_of(found.head)
+    stop, _ = coded_end(found.data, found.head)
+    begin = found.head.begin
+    raw = np.frombuffer(found.data, np.uint8)[begin:stop]
+    if layout.restart or _is_exact(raw, layout):
+        return found
+    twice = doubled(raw)
+    if twice is None:
+        return found
+    first, last = twice
+    data = found.data[: begin + first] + found.data[begin + last :]
+    shorter = np.frombuffer(data, np.uint8)[begin : stop - (last - first)]
+    if _reach(shorter, layout) <= _reach(raw, layout):
+        return found
+    head = replace(found.head, data=data)
+    change = Change("double-removed", {"at": begin + first, "bytes": last - first})
+    return replace(found, data=data, head=head, changes=(*found.changes, change))
+
+
+def _reach(raw: "np.ndarray", layout: Layout) -> float:  # type: ignore[type-arg]
+    """How far the data decodes; beyond 1 where exactly to its end."""
+    clean = unstuff(raw, 1 << 16)
+    chain = decode_chain(clean.clean, 0, clean.size * 8, layout.coding, layout.total + 64, True)
+    whole = chain.size == layout.total and is_padding(
+        clean.clean, int(chain.mcu_bit[-1]), clean.size * 8)
+    return 2.0 if whole else chain.size / layout.total
+
+
+def _is_exact(raw: "np.ndarray", layout: Layout) -> bool:  # type: ignore[type-arg]
+    return _reach(raw, layout) > 1
+
+
+def _sized(found: Restored, layout: Layout, raw: "np.ndarray",  # type: ignore[type-arg]
+           closed: bool) -> tuple[Restored, Layout]:
+    """The file with the size that its rows have, where the stated one is not that."""
+    if layout.restart or not closed or not found.known:
+        return found, layout
+    clean = unstuff(raw, 1 << 16)
+    chain = decode_chain(clean.clean, 0, clean.size * 8, layout.coding, sizes.MOST_MCUS, True)
+    if not is_padding(clean.clean, int(chain.mcu_bit[-1]), clean.size * 8):
+        return found, layout
+    frame = sizes.frame_for(found.head.frame, chain, layout)
+    if frame is None:
+        return found, layout
+    at = next(s.start for s in found.head.segments if s.marker in seg.FRAMES) + SIZE_AT
+    data = (found.data[:at] + struct.pack(">HH", frame.height, frame.width)
+            + found.data[at + 4 :])
+    head = replace(found.head, data=data, headers=replace(found.head.headers, frame=frame))
+    change = Change("size-found", {"width": frame.width, "height": frame.height})
+    return replace(found, data=data, head=head, changes=(*found.changes, change)), layout_of(head)
+
+
+def _doubts(solved: Solved) -> list[str]:
+    """Why a picture that was put together cannot be called mended."""
+    doubts = []
+    if solved.placed.left_out > MAX_TOLD:
+        doubts.append("left-out")
+    if len(solved.placed.breaks) > MAX_TOLD // 2:
+        doubts.append("many-breaks")
+    return doubts
+
+
+def _told(solved: Solved, head: Head, layout: Layout, closed: bool) -> list[Change]:
+    canvas, frame = solved.canvas, head.frame
+    changes = []
+    missing = neutral_runs(canvas.there)
+    areas = [_area(a, b, layout, frame) for a, b in missing]
+    breaks = [b for b in solved.placed.breaks if b.place < canvas.there.size]
+    if breaks:
+        rows = sorted({_row(b.place, layout, frame) for b in breaks})
+        changes.append(Change("rows-placed", {"rows": rows[:MAX_TOLD], "breaks": len(breaks)}))
+    if solved.guided:
+        changes.append(Change("levels-by-thumbnail", {"parts": solved.guided}))
+    if missing:
+        changes.append(Change("blocks-missing", {
+            "areas": areas[:MAX_TOLD], "share": round(1 - canvas.share, 4)}))
+    if solved.placed.left_out:
+        changes.append(Change("data-left-out", {"blocks": solved.placed.left_out}))
+    if not closed:
+        changes.append(Change("end-added"))
+    return changes
+
+
+def _row(mcu: int, layout: Layout, frame: seg.Frame) -> int:
+    return min(frame.height, mcu // layout.per_row * 8 * frame.max_vertical)
+
+
+def _area(start: int, stop: int, layout: Layout, frame: seg.Frame) -> list[int]:
+    """[first row, first column, last row, column behind the last] in pixels of a run of MCUs."""
+    wide = 8 * frame.max_horizontal
+    last = stop - 1
+    return [_row(start, layout, frame), start % layout.per_row * wide,
+            min(frame.height, _row(last, layout, frame) + 8 * frame.max_vertical),
+            min(frame.width, (last % layout.per_row + 1) * wide)]
+
+
+register(Mender("jpeg", frozenset(("jpeg",)), mend))
+__all__ = ["Canvas", "mend"]

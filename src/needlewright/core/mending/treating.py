@@ -1,0 +1,206 @@
+"""One damaged file after another: the way to mend it, the new file, and what the checks say of that.
+
+The new file is written under a name of its own, checked by the same walks and decoders as everything else,
+and kept only where it is better than what was there. Nothing that exists is ever written over.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.finds import Find
+from needlewright.core.formats.recognising import format_of_name
+from needlewright.core.formats.registry import formats
+from needlewright.core.mending import line_ends
+from needlewright.core.mending.base import Change, Mended, Mender, Patient, Reference, Unmendable
+from needlewright.core.mending.registry import menders
+from needlewright.core.names import harmless
+from needlewright.core.search.examining import Examined, examine, examine_one
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.stopping import Interrupted, StopSignal
+
+HALF = 0.5  # of a file must be there for it to be called mended
+BETTER = 0.002  # of it must be there more, where both pass or neither
+LITTLE = 0.02  # below which only a scrap is there
+MAX_SAME_NAMES = 10_000
+RANK = {Grade.WHOLE: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1, Grade.GONE: 0}
+
+
+@dataclass(slots=True)
+class Treated:
+    """What became of one file. `output`: the mended file, None where there is none; `why`: code of the
+    reason for that; `grade`, `share`: of the output, else of the file as it is."""
+
+    path: Path
+    before: Find | None
+    grade: str
+    share: float
+    share_before: float
+    output: Path | None = None
+    changes: tuple[Change, ...] = ()
+    doubts: tuple[str, ...] = ()
+    reference: str | None = None
+    why: str = ""
+    after: Find | None = None
+    error: SourceError | None = None
+
+
+def treat(paths: Iterable[Path], to: Path, references: Sequence[Path], stop: StopSignal,
+          told: Callable[[Path, float], None] = lambda path, share: None) -> Iterator[Treated]:
+    """Mend each file of `paths` into the folder `to`, which is there. Never raises for a file that is
+    damaged; OSError where nothing can be written, after the last complete file."""
+    pool: DecoderPool[int] = DecoderPool()
+    checker: DecoderPool[int] = DecoderPool(2)
+    lent = _opened(references)
+    try:
+        for item in examine(paths, stop, pool):
+            if stop.is_set():
+                return
+            try:
+                yield treat_one(item, to, lent, stop, checker, told)
+            except Interrupted:
+                return
+    finally:
+        pool.close()
+        checker.close()
+        for reference in lent:
+            reference.source.close()
+
+
+def _opened(references: Sequence[Path]) -> list[Reference]:
+    """The references that can be opened; SourceError for one that cannot."""
+    return [Reference(path.name, str(path), ImageFile(path)) for path in references]
+
+
+def treat_one(item: Examined, to: Path, references: Sequence[Reference], stop: StopSignal,
+              checker: DecoderPool[int],
+              told: Callable[[Path, float], None] = lambda path, share: None) -> Treated:
+    """Mend one file that was examined. Interrupted when `stop` is set meanwhile."""
+    find, path = item.find, item.path
+    if find is None:
+        return Treated(path, None, "", 0.0, 0.0, why="unreadable", error=item.error)
+    result = Treated(path, find, str(find.grade), find.share, find.share)
+    if find.grade is Grade.WHOLE:
+        result.why = "whole"
+        return result
+    if find.size == 0:
+        result.why = "empty"
+        return result
+    try:
+        with contextlib.closing(ImageFile(path)) as source:
+            others = [r for r in references if Path(r.path) != path.absolute()]
+            patient = Patient(source, path.name, find.format, item.walk, others, stop,
+                              lambda share: told(path, share))
+            for proposal, way in _proposals(patient, find, result):
+                if _kept(proposal, way, result, to, stop, checker):
+                    return result
+    except SourceError as error:
+        result.why, result.error = "unreadable", error
+    return result
+
+
+def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[tuple[Mended, str]]:
+    """What the ways to mend propose, the likeliest first; why they do not goes into `result`."""
+    ways: list[tuple[str, Callable[[Patient], Mended]]] = [
+        ("line ends", lambda p: line_ends.restored(p, formats().values()))]
+    ways += [(m.name, m.mend) for m in _ways_for(find, patient.name)]
+    if len(ways) == 1:
+        result.why = "no-way"
+    for name, mend in ways:
+        try:
+            yield mend(patient), name
+        except Unmendable as error:
+            result.why = error.code if name != "line ends" or not result.why else result.why
+        except FormatError as error:
+            result.why = error.why
+        except MemoryError:
+            result.why = "too-large"
+
+
+def _ways_for(find: Find, name: str) -> list[Mender]:
+    promised = format_of_name(name)
+    names = {find.format, promised.name if promised is not None else find.format}
+    return [m for m in menders().values() if m.formats & names]
+
+
+def _kept(proposal: Mended, way: str, result: Treated, to: Path, stop: StopSignal,
+          checker: DecoderPool[int]) -> bool:
+    """Write, check and keep a proposal; False where it is no better than what was there."""
+    part = to / f".{os.getpid()}-mending.part"
+    with contextlib.suppress(FileNotFoundError):
+        part.unlink()
+    try:
+        with open(part, "xb") as out:
+            proposal.write(out)
+            out.flush()
+            os.fsync(out.fileno())
+        looked = to / f".{os.getpid()}-mending.{proposal.extension}"
+        os.replace(part, looked)
+        part = looked
+        after = examine_one(part, stop, checker).find
+        if after is None or not _is_better(proposal, after, result):
+            result.why = "no-better"
+            return False
+        result.output = _named(part, to, Path(result.path.name).stem, proposal.extension)
+    finally:
+        with contextlib.suppress(FileNotFoundError):
+            part.unlink()
+    passes = after.grade is Grade.WHOLE
+    result.after, result.why = after, ""
+    result.changes, result.doubts = proposal.changes, proposal.doubts
+    result.share = proposal.share if passes or _opens(after) else min(proposal.share, after.share)
+    mended = passes and not proposal.doubts and proposal.share >= HALF
+    result.grade = str(Grade.MENDED if mended else Grade.PARTIAL)
+    result.reference = None if proposal.reference is None else proposal.reference.path
+    return True
+
+
+def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:
+    """Whether the checks say more for the new file than for the old one, and nothing of it is less."""
+    assert result.before is not None
+    if after.grade in (Grade.GONE, Grade.REMNANT) and proposal.share >= LITTLE:
+        return False
+    if after.grade is Grade.WHOLE:
+        return True  # what was there did not pass
+    if proposal.share < result.share_before - BETTER:
+        return False
+    opened = _opens(after)
+    if not opened and after.share <= result.share_before + BETTER:
+        return False
+    if RANK[after.grade] > RANK[result.before.grade] or opened and not _opens(result.before):
+        return True
+    return min(proposal.share, after.share) > result.share_before + BETTER
+
+
+def _opens(find: Find) -> bool:
+    """Whether a strict decoder reads all of it."""
+    looked = [c for c in find.checks if c.name in ("full decode", "every frame", "structure")]
+    return bool(looked) and not any(c.outcome in AGAINST for c in looked)
+
+
+def _named(part: Path, to: Path, stem: str, extension: str) -> Path:
+    """Give the file at `part` the name `stem`.`extension` in `to`, or one with a number where that is taken.
+    """
+    stem = harmless(stem) or "mended"
+    for number in range(1, MAX_SAME_NAMES):
+        name = f"{stem}.{extension}" if number == 1 else f"{stem}-{number}.{extension}"
+        target = to / name
+        try:
+            os.link(part, target)
+        except FileExistsError:
+            continue
+        except OSError:  # no links on this file system
+            try:
+                os.close(os.open(target, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o644))
+            except FileExistsError:
+                continue
+            os.replace(part, target)
+        return target
+    raise FileExistsError(17, "too many files of one name", str(to / stem))

@@ -1,0 +1,128 @@
+"""What mending changed, what stands in its way, and why nothing can be done: in words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from needlewright.core.mending.base import Change
+from needlewright.wording import breaks, units
+
+CHANGES = {
+    "header-lent": "its lost header was made from that of {reference}; no date, place or "
+                   "orientation was taken over",
+    "header-left": "its beginning is lost; what the picture needs was still there and begins it now",
+    "codes-usual": "its lost tables of codes are the usual ones, with which all of it decodes",
+    "size-found": "its size, {width:,} × {height:,} pixels, was found by how its rows continue",
+    "double-removed": "{bytes_size} that stood twice, {at_place} into the file, were taken out once",
+    "rows-placed": "what lies behind {breaks_count} was put back in its place ({rows_text})",
+    "levels-by-thumbnail": "the brightness of {parts_count} was set by the embedded thumbnail",
+    "blocks-missing": "{share_percent} of the picture is not there and was left a neutral grey"
+                      "{areas_text}",
+    "data-left-out": "{blocks:,} blocks that decode, but belong to no place that shows, were left "
+                     "out",
+    "end-added": "the end that was missing was added",
+    "line-ends": "{bytes:,} line ends that a transfer in text mode had changed were put back",
+    "index-made": "a new index was made of {samples:,} samples that were found in the data",
+    "index-lent": "how its samples are coded was taken from {reference}",
+    "samples-dropped": "{samples:,} damaged samples were left out ({seconds_text})",
+    "sizes-corrected": "{count:,} wrong sizes or offsets were corrected",
+    "sums-made": "{count:,} checksums were made anew",
+    "header-made": "its header was made from what the data is",
+    "parts-left-out": "{bytes_size} that belong to nothing were left out",
+    "preview-kept": "the camera's own preview, {width:,} × {height:,} pixels, is what is left",
+    "rows-missing": "{rows:,} of {total:,} rows are not there and were left neutral",
+    "joined-again": "the stream was taken up again in {times} places",
+}
+DOUBTS = {
+    "placed-by-end": "a part of it was placed by the end of the data alone",
+    "levels-guessed": "nothing shows how bright a part of it must be",
+    "left-out": "some of its data has no place",
+    "many-breaks": "it is broken in very many places",
+    "scans-missing": "later passes of it are missing, so that it is less sharp from there on",
+    "preview-only": "only the preview is left",
+    "not-checked": "nothing in this format shows whether all of it is right",
+    "unproven": "nothing shows that all of it is its own",
+    "parts-lost": "some of it is lost",
+}
+NOTHING = {
+    "whole": "it is whole",
+    "empty": "it is empty",
+    "unreadable": "it cannot be read",
+    "no-way": "no way to mend this format is known",
+    "no-better": "what can be done would not make it better",
+    "nothing-found": "nothing that could be put right was found in it",
+    "nothing-decodes": "nothing in it decodes",
+    "reference-missing": "its header is lost; a sound file of the same camera could lend one "
+                         "(--reference)",
+    "reference-other": "its header is lost, and the references are of another camera or other "
+                       "settings: nothing decodes with theirs",
+    "reference-damaged": "its header is lost, and the references have none that can be used",
+    "progressive-damaged": "its passes cannot be taken up again behind the damage",
+    "too-large": "it is too large to be mended here",
+    "samples-none": "no samples were found in its data",
+    "coding-unknown": "its coding is not one that can be found without an index",
+    "index-whole": "its index is in order",
+    "not-damaged-so": "it is not damaged in a way that can be put right",
+    "stopped": "it was stopped",
+}
+
+
+def change(one: Change) -> str:
+    """What one change was: 'the end that was missing was added'."""
+    values: dict[str, Any] = dict(one.values)
+    if "bytes" in values:
+        values["bytes_size"] = units.size(int(values["bytes"]))
+    if "at" in values:
+        values["at_place"] = units.size(int(values["at"]))
+    if "share" in values:
+        values["share_percent"] = units.percent(float(values["share"]))
+    if "breaks" in values:
+        values["breaks_count"] = units.count(int(values["breaks"]), "break")
+    if "parts" in values:
+        values["parts_count"] = units.count(int(values["parts"]), "part")
+    if "rows" in values and isinstance(values["rows"], list):
+        values["rows_text"] = _rows(values["rows"])
+    values["areas_text"] = _areas(values.get("areas") or [])
+    values["seconds_text"] = _seconds(values.get("seconds") or [])
+    try:
+        return CHANGES[one.code].format(**values)
+    except (KeyError, ValueError, TypeError):
+        return one.code.replace("-", " ")
+
+
+def _rows(rows: Sequence[int]) -> str:
+    shown = ", ".join(f"{row:,}" for row in rows[:6])
+    more = f" and {len(rows) - 6} more" if len(rows) > 6 else ""
+    return f"{'row' if len(rows) == 1 else 'rows'} {shown}{more}"
+
+
+def _areas(areas: Sequence[Sequence[int]]) -> str:
+    if not areas:
+        return ""
+    shown = ", ".join(f"{a[0]:,}–{a[2]:,}" for a in areas[:4])
+    more = f" and {len(areas) - 4} more" if len(areas) > 4 else ""
+    return f" (rows {shown}{more})"
+
+
+def _seconds(spans: Sequence[Sequence[float]]) -> str:
+    shown = ", ".join(f"{units.clock(float(a))}–{units.clock(float(b))}" for a, b in spans[:4])
+    return shown + (f" and {len(spans) - 4} more" if len(spans) > 4 else "") or "in no known place"
+
+
+def doubt(code: str) -> str:
+    """Why something cannot be called mended."""
+    return DOUBTS.get(code, code.replace("-", " "))
+
+
+def why_not(code: str, values: Mapping[str, Any] | None = None) -> str:
+    """Why there is no mended file."""
+    if code in NOTHING:
+        return NOTHING[code]
+    return breaks.phrase({"why": code, **(values or {})})
+
+
+def detail(one: Change) -> dict[str, Any]:
+    """A change as finds.json and mending.json have it."""
+    return {"code": one.code, "detail": change(one), **{k: v for k, v in one.values.items()
+                                                       if k in ("areas", "seconds", "rows")}}
