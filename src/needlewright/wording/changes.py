@@ -55,6 +55,10 @@ NOTHING = {
     "nothing-decodes": "nothing in it decodes",
     "reference-missing": "its header is lost; a sound file of the same camera could lend one "
                          "(--reference)",
+    "index-reference-missing": "its index is lost; a sound clip of the same camera could say how its "
+                               "samples are coded (--reference)",
+    "index-reference-other": "its index is lost, and the references are of another camera or other "
+                             "settings: no samples are found with theirs",
     "reference-other": "its header is lost, and the references are of another camera or other "
                        "settings: nothing decodes with theirs",
     "reference-damaged": "its header is lost, and the references have none that can be used",

@@ -1,0 +1,183 @@
+"""Samples of a clip found one behind another in its data, without an index (ISO/IEC 14496-15, 4.2.2 and
+8.3; ITU-T H.264, 7.4.1; H.265, 7.4.2; raw AAC frames by their syntax).
+
+What stands at a byte counts as a NAL unit or a frame of sound if more of them follow just behind it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
+from needlewright.core.kernels.aac_frames import frame_end_in
+
+NONE, AVC, HEVC = 0, 1, 2
+VIDEO, SOUND = 0, 1
+
+
+@njit(cache=True, nogil=True)
+def _unit_end(data, at, stop, width, coding):
+    """The byte behind the NAL unit at `at`, though it may lie beyond `stop`; -1 where none stands."""
+    if at + width + 2 > stop:
+        return np.int64(-1)
+    length = np.int64(0)
+    for i in range(width):
+        length = (length << 8) | np.int64(data[at + i])
+    if length < 2:
+        return np.int64(-1)
+    head, second = data[at + width], data[at + width + 1]
+    if head & 0x80:
+        return np.int64(-1)
+    if coding == 1:
+        kind, idc = head & 0x1F, head >> 5
+        if kind == 0 or kind > 14:
+            return np.int64(-1)
+        if (kind == 5 or kind == 7 or kind == 8) != (idc > 0) and kind != 1 and kind != 14:
+            return np.int64(-1)
+        if ((kind >= 7 and kind <= 8) and length > 4096) or (kind == 9 and length > 4):
+            return np.int64(-1)
+    else:
+        kind = (head >> 1) & 0x3F
+        if (kind > 9 and kind < 16) or (kind > 21 and kind < 32) or kind > 40:
+            return np.int64(-1)
+        if head & 1 or second >> 3 or second & 7 == 0:
+            return np.int64(-1)
+        if kind >= 32 and kind <= 35 and length > 4096:
+            return np.int64(-1)
+    if length > (1 << 25):
+        return np.int64(-1)
+    return at + width + length
+
+
+@njit(cache=True, nogil=True)
+def _chain(data, at, stop, final, depth, width, coding, channels, bands_long, bands_short, spectra,
+           scale):
+    """Whether so many items follow one another from `at`: 1 yes, 0 no, -2 more is needed to tell. The end of
+    all data is as good as an item."""
+    for _ in range(depth):
+        if at == stop and final:
+            return 1
+        if at >= stop:
+            return 0 if final else -2
+        end = np.int64(-1)
+        if coding > 0:
+            end = _unit_end(data, at, stop, width, coding)
+            if end > stop:
+                if not final:
+                    return -2
+                end = np.int64(-1)
+            if end > 0 and channels > 0 and depth > 1:
+                # Where both may stand, the one that goes on.
+                inner = _chain_once(data, end, stop, final, width, coding, channels, bands_long,
+                                    bands_short, spectra, scale)
+                if inner == 0:
+                    end = np.int64(-1)
+        if end < 0 and channels > 0:
+            end = frame_end_in(data, at, stop, channels, bands_long, bands_short, spectra, scale)
+            if end < 0 and not final and stop - at < 2048 * channels + 8:
+                return -2
+        if end < 0:
+            return 0
+        at = end
+    return 1
+
+
+@njit(cache=True, nogil=True)
+def _chain_once(data, at, stop, final, width, coding, channels, bands_long, bands_short, spectra,
+                scale):
+    if at == stop and final:
+        return 1
+    if at >= stop:
+        return 0 if final else 1
+    end = _unit_end(data, at, stop, width, coding)
+    if end > 0 and (end <= stop or not final):
+        return 1
+    end = frame_end_in(data, at, stop, channels, bands_long, bands_short, spectra, scale)
+    if end > 0:
+        return 1
+    return 1 if not final and stop - at < 2048 * channels + 8 else 0
+
+
+@njit(cache=True, nogil=True)
+def _walk(data, at, stop, final, width, coding, channels, bands_long, bands_short, spectra, scale,
+          offsets, sizes, kinds):
+    """Returns (items found, where it stopped, bytes passed over)."""
+    count = 0
+    passed = np.int64(0)
+    afresh = True
+    while at < stop and count < offsets.size:
+        taken = False
+        for kind in range(2):
+            if kind == 0:
+                end = _unit_end(data, at, stop, width, coding) if coding > 0 else np.int64(-1)
+                if end > stop:
+                    if not final:
+                        return count, at, passed
+                    end = np.int64(-1)
+            else:
+                end = np.int64(-1)
+                if channels > 0:
+                    end = frame_end_in(data, at, stop, channels, bands_long, bands_short, spectra,
+                                       scale)
+                    if end < 0 and not final and stop - at < 2048 * channels + 8:
+                        return count, at, passed
+            if end < 0:
+                continue
+            told = _chain(data, end, stop, final, 4 if afresh else 3, width, coding, channels,
+                          bands_long, bands_short, spectra, scale)
+            if told == -2:
+                return count, at, passed
+            if told == 1:
+                offsets[count] = at
+                sizes[count] = end - at
+                kinds[count] = kind
+                count += 1
+                at = end
+                taken = True
+                afresh = False
+                break
+        if not taken:
+            at += 1
+            passed += 1
+            afresh = True
+    return count, at, passed
+
+
+def walk_items(
+    data: npt.NDArray[np.uint8], start: int, stop: int, final: bool, width: int, coding: int,
+    channels: int, bands: tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]],
+    codes: tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]], most: int,
+) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64], npt.NDArray[np.int64], int]:
+    """(offsets, sizes, kinds of up to `most` items, where it stopped) in `data` uint8[n] from `start` to
+    `stop`, with `aac_frames.PAD` bytes behind. `final`: nothing follows; else the last items wait until more
+    is at hand. `width`: bytes of a length; `coding` NONE, AVC or HEVC; `channels` 0: no sound. A NAL unit
+    counts with its length."""
+    offsets, sizes, kinds = (np.zeros(most, np.int64) for _ in range(3))
+    count, at, _ = _walk(data, start, stop, final, width, coding, channels, bands[0], bands[1],
+                         codes[0], codes[1], offsets, sizes, kinds)
+    return offsets[:count], sizes[:count], kinds[:count], int(at)
+
+
+@njit(cache=True, nogil=True)
+def _zeros_inside(data, offsets, sizes, width, found):
+    for i in range(offsets.size):
+        run = 0
+        stop = offsets[i] + sizes[i]
+        for at in range(offsets[i] + width, stop):
+            if data[at] == 0:
+                run += 1
+                continue
+            if run >= 3:
+                found[i] = True
+                break
+            run = 0
+
+
+def zeros_inside(data: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64],
+                 sizes: npt.NDArray[np.int64], width: int) -> npt.NDArray[np.bool_]:
+    """bool[n]: NAL units with three zeros in a row before their end, which no encoder writes (H.264 and
+    H.265, 7.4.1: emulation prevention): something else was written over them."""
+    found = np.zeros(offsets.size, np.bool_)
+    _zeros_inside(data, offsets, sizes, width, found)
+    return found
