@@ -26,6 +26,7 @@ CHANGES = {
     "index-made": "a new index was made of {samples:,} samples that were found in the data",
     "index-lent": "how its samples are coded was taken from {reference}",
     "samples-dropped": "{samples:,} damaged samples were left out ({seconds_text})",
+    "rest-cut-off": "{share_percent} of its data was cut off and is not there",
     "sizes-corrected": "{count:,} wrong sizes or offsets were corrected",
     "sums-made": "{count:,} checksums were made anew",
     "header-made": "its header was made from what the data is",

@@ -12,8 +12,8 @@ from numba import njit
 
 from needlewright.core.kernels.aac_frames import frame_end_in
 
-NONE, AVC, HEVC = 0, 1, 2
-VIDEO, SOUND = 0, 1
+NONE, AVC, HEVC, JPEGS = 0, 1, 2, 3
+VIDEO, SOUND, PLAIN = 0, 1, 2
 
 
 @njit(cache=True, nogil=True)
@@ -21,6 +21,13 @@ def _unit_end(data, at, stop, width, coding):
     """The byte behind the NAL unit at `at`, though it may lie beyond `stop`; -1 where none stands."""
     if at + width + 2 > stop:
         return np.int64(-1)
+    if coding == 3:  # a JPEG from SOI to EOI
+        if at + 4 > stop or data[at] != 0xFF or data[at + 1] != 0xD8 or data[at + 2] != 0xFF:
+            return np.int64(-1)
+        for i in range(at + 4, min(stop - 1, at + (1 << 25))):
+            if data[i] == 0xFF and data[i + 1] == 0xD9:
+                return np.int64(i + 2)
+        return np.int64(stop + 1) if stop - at < (1 << 25) else np.int64(-1)
     length = np.int64(0)
     for i in range(width):
         length = (length << 8) | np.int64(data[at + i])
@@ -51,8 +58,30 @@ def _unit_end(data, at, stop, width, coding):
 
 
 @njit(cache=True, nogil=True)
+def _plain_end(data, at, stop, final, width, coding, plain):
+    """The byte behind a stretch of plain sound at `at`: pictures, or nothing more, follow it."""
+    for size in plain:
+        end = at + size
+        if end == stop and final:
+            return end
+        if end + width + 2 > stop:
+            continue
+        behind = _unit_end(data, end, stop, width, coding)
+        if behind > 0 and (behind <= stop or not final):
+            if behind >= stop:
+                return end
+            if _unit_end(data, behind, stop, width, coding) > 0:
+                return end
+            for other in plain:
+                after = behind + other
+                if after == stop or after < stop and _unit_end(data, after, stop, width, coding) > 0:
+                    return end
+    return np.int64(-1)
+
+
+@njit(cache=True, nogil=True)
 def _chain(data, at, stop, final, depth, width, coding, channels, bands_long, bands_short, spectra,
-           scale):
+           scale, plain):
     """Whether so many items follow one another from `at`: 1 yes, 0 no, -2 more is needed to tell. The end of
     all data is as good as an item."""
     for _ in range(depth):
@@ -76,6 +105,10 @@ def _chain(data, at, stop, final, depth, width, coding, channels, bands_long, ba
         if end < 0 and channels > 0:
             end = frame_end_in(data, at, stop, channels, bands_long, bands_short, spectra, scale)
             if end < 0 and not final and stop - at < 2048 * channels + 8:
+                return -2
+        if end < 0 and plain.size > 0:
+            end = _plain_end(data, at, stop, final, width, coding, plain)
+            if end < 0 and not final and stop - at < 2 * plain.max() + 64:
                 return -2
         if end < 0:
             return 0
@@ -101,20 +134,26 @@ def _chain_once(data, at, stop, final, width, coding, channels, bands_long, band
 
 @njit(cache=True, nogil=True)
 def _walk(data, at, stop, final, width, coding, channels, bands_long, bands_short, spectra, scale,
-          offsets, sizes, kinds):
+          plain, offsets, sizes, kinds):
     """Returns (items found, where it stopped, bytes passed over)."""
     count = 0
     passed = np.int64(0)
     afresh = True
     while at < stop and count < offsets.size:
         taken = False
-        for kind in range(2):
+        for kind in range(3):
             if kind == 0:
                 end = _unit_end(data, at, stop, width, coding) if coding > 0 else np.int64(-1)
                 if end > stop:
                     if not final:
                         return count, at, passed
                     end = np.int64(-1)
+            elif kind == 2:
+                end = np.int64(-1)
+                if plain.size > 0 and not afresh:
+                    end = _plain_end(data, at, stop, final, width, coding, plain)
+                    if end < 0 and not final and stop - at < 2 * plain.max() + 64:
+                        return count, at, passed
             else:
                 end = np.int64(-1)
                 if channels > 0:
@@ -124,8 +163,9 @@ def _walk(data, at, stop, final, width, coding, channels, bands_long, bands_shor
                         return count, at, passed
             if end < 0:
                 continue
-            told = _chain(data, end, stop, final, 4 if afresh else 3, width, coding, channels,
-                          bands_long, bands_short, spectra, scale)
+            told = 1 if kind == 2 else _chain(
+                data, end, stop, final, 4 if afresh else 3, width, coding, channels, bands_long,
+                bands_short, spectra, scale, plain)
             if told == -2:
                 return count, at, passed
             if told == 1:
@@ -147,15 +187,17 @@ def _walk(data, at, stop, final, width, coding, channels, bands_long, bands_shor
 def walk_items(
     data: npt.NDArray[np.uint8], start: int, stop: int, final: bool, width: int, coding: int,
     channels: int, bands: tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]],
-    codes: tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]], most: int,
+    codes: tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]],
+    plain: npt.NDArray[np.int64], most: int,
 ) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64], npt.NDArray[np.int64], int]:
     """(offsets, sizes, kinds of up to `most` items, where it stopped) in `data` uint8[n] from `start` to
     `stop`, with `aac_frames.PAD` bytes behind. `final`: nothing follows; else the last items wait until more
-    is at hand. `width`: bytes of a length; `coding` NONE, AVC or HEVC; `channels` 0: no sound. A NAL unit
-    counts with its length."""
+    is at hand. `width`: bytes of a length; `coding` NONE, AVC, HEVC or JPEGS; `channels` 0: no AAC. A NAL unit
+    counts with its length. `plain` int64[k]: bytes of stretches of plain sound between pictures, the likeliest
+    first."""
     offsets, sizes, kinds = (np.zeros(most, np.int64) for _ in range(3))
     count, at, _ = _walk(data, start, stop, final, width, coding, channels, bands[0], bands[1],
-                         codes[0], codes[1], offsets, sizes, kinds)
+                         codes[0], codes[1], plain, offsets, sizes, kinds)
     return offsets[:count], sizes[:count], kinds[:count], int(at)
 
 

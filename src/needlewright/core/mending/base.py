@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, BinaryIO
 
@@ -70,12 +70,12 @@ class Mended:
 
 @dataclass(frozen=True, slots=True)
 class Mender:
-    """A way to mend. `formats`: names of those it is for. `mend(patient)`: a proposal; Unmendable,
-    FormatError or SourceError where there is none."""
+    """A way to mend. `formats`: names of those it is for. `mend(patient)`: proposals, the likeliest first;
+    Unmendable, FormatError or SourceError where there is none."""
 
     name: str
     formats: frozenset[str]
-    mend: Callable[[Patient], Mended]
+    mend: Callable[[Patient], Iterable[Mended]]
 
 
 def bytes_written(data: bytes) -> Callable[[BinaryIO], None]:

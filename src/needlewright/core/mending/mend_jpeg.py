@@ -13,7 +13,6 @@ from needlewright.core.kernels.jpeg_coefficients import decode_chain
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable, bytes_written
 from needlewright.core.mending.jpeg import guide, progressive, sizes, writing
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of
-from needlewright.core.mending.jpeg.canvas import Canvas
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.heads import Restored, restored
@@ -169,5 +168,4 @@ def _area(start: int, stop: int, layout: Layout, frame: seg.Frame) -> list[int]:
             min(frame.width, (last % layout.per_row + 1) * wide)]
 
 
-register(Mender("jpeg", frozenset(("jpeg",)), mend))
-__all__ = ["Canvas", "mend"]
+register(Mender("jpeg", frozenset(("jpeg",)), lambda patient: [mend(patient)]))

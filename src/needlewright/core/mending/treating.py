@@ -98,26 +98,33 @@ def treat_one(item: Examined, to: Path, references: Sequence[Reference], stop: S
             others = [r for r in references if Path(r.path) != path.absolute()]
             patient = Patient(source, path.name, find.format, item.walk, others, stop,
                               lambda share: told(path, share))
-            for proposal, way in _proposals(patient, find, result):
-                if _kept(proposal, way, result, to, stop, checker):
-                    return result
+            trial = _Trial(result, to, stop, checker)
+            try:
+                for proposal in _proposals(patient, find, result):
+                    if trial.takes(proposal):
+                        break
+                trial.settle()
+            finally:
+                trial.clear()
     except SourceError as error:
         result.why, result.error = "unreadable", error
     return result
 
 
-def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[tuple[Mended, str]]:
+def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended]:
     """What the ways to mend propose, the likeliest first; why they do not goes into `result`."""
-    ways: list[tuple[str, Callable[[Patient], Mended]]] = [
-        ("line ends", lambda p: line_ends.restored(p, formats().values()))]
-    ways += [(m.name, m.mend) for m in _ways_for(find, patient.name)]
-    if len(ways) == 1:
+    try:
+        yield line_ends.restored(patient, formats().values())
+    except Unmendable:
+        pass
+    ways = _ways_for(find, patient.name)
+    if not ways:
         result.why = "no-way"
-    for name, mend in ways:
+    for way in ways:
         try:
-            yield mend(patient), name
+            yield from way.mend(patient)
         except Unmendable as error:
-            result.why = error.code if name != "line ends" or not result.why else result.why
+            result.why = error.code
         except FormatError as error:
             result.why = error.why
         except MemoryError:
@@ -130,36 +137,63 @@ def _ways_for(find: Find, name: str) -> list[Mender]:
     return [m for m in menders().values() if m.formats & names]
 
 
-def _kept(proposal: Mended, way: str, result: Treated, to: Path, stop: StopSignal,
-          checker: DecoderPool[int]) -> bool:
-    """Write, check and keep a proposal; False where it is no better than what was there."""
-    part = to / f".{os.getpid()}-mending.part"
-    with contextlib.suppress(FileNotFoundError):
-        part.unlink()
-    try:
-        with open(part, "xb") as out:
-            proposal.write(out)
-            out.flush()
-            os.fsync(out.fileno())
-        looked = to / f".{os.getpid()}-mending.{proposal.extension}"
-        os.replace(part, looked)
-        part = looked
-        after = examine_one(part, stop, checker).find
-        if after is None or not _is_better(proposal, after, result):
-            result.why = "no-better"
-            return False
-        result.output = _named(part, to, Path(result.path.name).stem, proposal.extension)
-    finally:
+class _Trial:
+    """Proposals for one file, written and checked; the best one stays until `settle` gives it a name."""
+
+    def __init__(self, result: Treated, to: Path, stop: StopSignal,
+                 checker: DecoderPool[int]) -> None:
+        self._result, self._to, self._stop, self._checker = result, to, stop, checker
+        self._best: tuple[tuple[int, float], Path, Mended, Find] | None = None
+        self._number = 0
+
+    def takes(self, proposal: Mended) -> bool:
+        """Write and check a proposal; whether none can be better."""
+        self._number += 1
+        part = self._to / f".{os.getpid()}-mending-{self._number}.{proposal.extension}"
         with contextlib.suppress(FileNotFoundError):
             part.unlink()
-    passes = after.grade is Grade.WHOLE
-    result.after, result.why = after, ""
-    result.changes, result.doubts = proposal.changes, proposal.doubts
-    result.share = proposal.share if passes or _opens(after) else min(proposal.share, after.share)
-    mended = passes and not proposal.doubts and proposal.share >= HALF
-    result.grade = str(Grade.MENDED if mended else Grade.PARTIAL)
-    result.reference = None if proposal.reference is None else proposal.reference.path
-    return True
+        try:
+            with open(part, "xb") as out:
+                proposal.write(out)
+            after = examine_one(part, self._stop, self._checker).find
+            if after is None or not _is_better(proposal, after, self._result):
+                self._result.why = "no-better"
+                return False
+            worth = (2 * (after.grade is Grade.WHOLE) + (not proposal.doubts), proposal.share)
+            if self._best is not None and worth <= self._best[0]:
+                return False
+            self.clear()
+            self._best = worth, part, proposal, after
+            return worth[0] == 3
+        finally:
+            if self._best is None or self._best[1] != part:
+                with contextlib.suppress(FileNotFoundError):
+                    part.unlink()
+
+    def settle(self) -> None:
+        """Keep the best proposal, if there is one, under the name of the file it is of."""
+        if self._best is None:
+            return
+        _, part, proposal, after = self._best
+        result = self._result
+        with open(part, "rb") as made:
+            os.fsync(made.fileno())
+        result.output = _named(part, self._to, Path(result.path.name).stem, proposal.extension)
+        passes = after.grade is Grade.WHOLE
+        result.after, result.why = after, ""
+        result.changes, result.doubts = proposal.changes, proposal.doubts
+        sound = passes or _opens(after)
+        result.share = proposal.share if sound else min(proposal.share, after.share)
+        mended = passes and not proposal.doubts and proposal.share >= HALF
+        result.grade = str(Grade.MENDED if mended else Grade.PARTIAL)
+        result.reference = None if proposal.reference is None else proposal.reference.path
+
+    def clear(self) -> None:
+        """Remove what was written and is not kept."""
+        if self._best is not None:
+            with contextlib.suppress(FileNotFoundError):
+                self._best[1].unlink()
+            self._best = None
 
 
 def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:

@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from needlewright.core.errors import FormatError
 from needlewright.core.kernels.aac_frames import PAD, bands
-from needlewright.core.kernels.clip_walk import AVC, VIDEO, walk_items, zeros_inside
+from needlewright.core.kernels.clip_walk import AVC, JPEGS, PLAIN, VIDEO, walk_items, zeros_inside
 from needlewright.core.mending.clips.tracks import Model
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.aac_books import lookups
@@ -63,6 +63,7 @@ class Finder:
         video, sound = self.video, self.sound
         width, coding = (video.width, video.coding) if video is not None else (4, 0)
         channels = sound.channels if sound is not None else 0
+        plain = sound.chunks if sound is not None else np.zeros(0, np.int64)
         bounds, codes = bands(sound.rate if sound is not None else 3), lookups()
         room = bytearray(BLOCK_BYTES + PAD)
         at, block = self.start, BLOCK_BYTES
@@ -78,7 +79,8 @@ class Finder:
             data = np.frombuffer(room, np.uint8)
             final = at + count >= self.stop
             offsets, sizes, kinds, stopped = walk_items(
-                data, 0, count, final, width, coding, channels, bounds, codes, MOST_ITEMS)
+                data, 0, count, final, width, coding, channels, bounds, codes, plain,
+                MOST_ITEMS)
             self._take(data, at, offsets, sizes, kinds)
             if stopped == 0 and not final:
                 block *= 2  # one item larger than the block
@@ -98,7 +100,7 @@ class Finder:
     def _take(self, data: npt.NDArray[np.uint8], base: int, offsets: Longs, sizes: Longs,
               kinds: Longs) -> None:
         damaged = np.zeros(offsets.size, np.bool_)
-        if self.video is not None and self.video.coding:
+        if self.video is not None and self.video.coding != JPEGS:
             units = kinds == VIDEO
             damaged[units] = zeros_inside(data, offsets[units], sizes[units], self.video.width)
         for offset, size, kind, bad in zip(offsets.tolist(), sizes.tolist(), kinds.tolist(),
@@ -109,13 +111,29 @@ class Finder:
             if gap:
                 self.found.passed += gap
                 self._open = False
-            if kind == VIDEO:
+            if kind == PLAIN:
+                self._plain(place, size, gap)
+            elif kind == VIDEO and self.video is not None and self.video.coding == JPEGS:
+                self._picture(place, size, gap)
+            elif kind == VIDEO:
                 self._unit(data[offset : offset + min(size, HEAD_BYTES)].tobytes(), place, size,
                            gap, bad)
             else:
                 self._open = False
                 _add(self.found.sound, place, size, gap, True)
                 self.found.sound.key.append(True)
+
+    def _plain(self, place: int, size: int, gap: int) -> None:
+        """A stretch of plain sound is as many samples as fit."""
+        self._open = False
+        _add(self.found.sound, place, size, gap, True)
+        self.found.sound.key.append(True)
+
+    def _picture(self, place: int, size: int, gap: int) -> None:
+        _add(self.found.video, place, size, gap, True)
+        self.found.video.key.append(True)
+        self.found.video.low.append(-1)
+        self.found.video.anew.append(False)
 
     def _unit(self, head: bytes, place: int, size: int, gap: int, bad: bool) -> None:
         assert self.video is not None
