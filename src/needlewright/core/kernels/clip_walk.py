@@ -214,6 +214,8 @@ def _zeros_inside(data, offsets, sizes, width, found):
                 found[i] = True
                 break
             run = 0
+        if run >= 16:  # some writers fill up their last word
+            found[i] = True
 
 
 def zeros_inside(data: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64],

@@ -36,6 +36,8 @@ class Samples:
     key: list[bool] = field(default_factory=list)
     low: list[int] = field(default_factory=list)
     anew: list[bool] = field(default_factory=list)
+    slices: list[int] = field(default_factory=list)
+    edge: list[bool] = field(default_factory=list)  # nothing, or the end, follows it
 
 
 @dataclass(slots=True)
@@ -58,6 +60,7 @@ class Finder:
         self._open = False  # a picture is being put together
         self._sliced = False
         self._end = start  # behind the last item
+        self._gaps = [0, 0]  # bytes of nothing since the last sample of pictures, of sound
 
     def run(self) -> Found:
         video, sound = self.video, self.sound
@@ -94,8 +97,16 @@ class Finder:
         return self.found
 
     def _tail(self) -> None:
-        """The last picture may be cut off: a decoder tells."""
-        self._open = False
+        """Pictures that others follow have one number of slices; with fewer, the last is cut off."""
+        video = self.found.video
+        if not video.slices:
+            return
+        if self._open:
+            video.edge[-1] = True
+        usual = int(np.median(video.slices))
+        for number, (slices, edge) in enumerate(zip(video.slices, video.edge)):
+            if edge and slices < usual:
+                video.whole[number] = False
 
     def _take(self, data: npt.NDArray[np.uint8], base: int, offsets: Longs, sizes: Longs,
               kinds: Longs) -> None:
@@ -110,42 +121,52 @@ class Finder:
             self._end = place + size
             if gap:
                 self.found.passed += gap
+                if self._open and gap >= LEAST_GAP:
+                    self.found.video.edge[-1] = True  # more of it may have stood there
                 self._open = False
+                self._gaps = [self._gaps[0] + gap, self._gaps[1] + gap]
             if kind == PLAIN:
-                self._plain(place, size, gap)
+                self._plain(place, size)
             elif kind == VIDEO and self.video is not None and self.video.coding == JPEGS:
-                self._picture(place, size, gap)
+                self._picture(place, size)
             elif kind == VIDEO:
                 self._unit(data[offset : offset + min(size, HEAD_BYTES)].tobytes(), place, size,
-                           gap, bad)
+                           bad)
             else:
                 self._open = False
-                _add(self.found.sound, place, size, gap, True)
-                self.found.sound.key.append(True)
+                self._heard(place, size)
 
-    def _plain(self, place: int, size: int, gap: int) -> None:
+    def _plain(self, place: int, size: int) -> None:
         """A stretch of plain sound is as many samples as fit."""
         self._open = False
+        self._heard(place, size)
+
+    def _heard(self, place: int, size: int) -> None:
+        gap, self._gaps[1] = self._gaps[1], 0
         _add(self.found.sound, place, size, gap, True)
         self.found.sound.key.append(True)
 
-    def _picture(self, place: int, size: int, gap: int) -> None:
+    def _picture(self, place: int, size: int) -> None:
+        gap, self._gaps[0] = self._gaps[0], 0
         _add(self.found.video, place, size, gap, True)
         self.found.video.key.append(True)
         self.found.video.low.append(-1)
         self.found.video.anew.append(False)
 
-    def _unit(self, head: bytes, place: int, size: int, gap: int, bad: bool) -> None:
+    def _unit(self, head: bytes, place: int, size: int, bad: bool) -> None:
         assert self.video is not None
         unit = head[self.video.width :]
         slice_, first, key, prefix = _kind_of(unit, self.video.coding)
         begins = not self._open or (self._sliced and (prefix or (slice_ and first)))
         samples = self.found.video
         if begins:
+            gap, self._gaps[0] = self._gaps[0], 0
             _add(samples, place, size, gap, not bad)
             samples.key.append(False)
             samples.low.append(-1)
             samples.anew.append(False)
+            samples.slices.append(0)
+            samples.edge.append(False)
             self._open, self._sliced = True, False
         else:
             samples.sizes[-1] += size
@@ -157,6 +178,7 @@ class Finder:
                 except FormatError:
                     samples.whole[-1] = False
             self._sliced = True
+            samples.slices[-1] += 1
             samples.key[-1] = samples.key[-1] or key
 
 

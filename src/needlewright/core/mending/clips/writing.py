@@ -45,7 +45,11 @@ class NewTrack:
 
     @property
     def duration(self) -> int:
-        return int(self.steps.sum()) - self.lead if self.ahead is None else int(self.steps.sum())
+        """From the first that is shown to the end of the last."""
+        if self.ahead is None or not self.steps.size:
+            return int(self.steps.sum()) - self.lead
+        shown = np.cumsum(self.steps) + self.ahead
+        return int(shown.max()) - self.lead
 
 
 def moov(tracks: Sequence[NewTrack], timescale: int) -> bytes:

@@ -1,0 +1,248 @@
+"""`python -m benchmarks.mending [--only photo,clip,…] [--kinds K,…] [--each N] [--seed S]`: damage, mended.
+
+Made-up photographs and clips with truth, damaged in every way of `mending_damage`. Told for each: how many
+open in strict decoders before and after; for pictures the mean share of pixels within 3 levels of the
+original before (as a patient viewer shows it), after, and possible (physically there); for clips the share of
+frames that are the original's, how far the play time is off, how far sound and pictures drift; how many are
+called mended, and how many of those differ where nothing is told of it.
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import random
+import tempfile
+import threading
+import time
+from collections import defaultdict
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+from PIL import Image, ImageFile
+
+from benchmarks import mending_damage as damage
+from benchmarks.families import photograph
+from needlewright.core.mending.treating import Treated, treat
+from needlewright.demo import clips, photos
+
+SIZES = ((2048, 1536), (1632, 1224), (1504, 1000), (1200, 1600))
+CLIPS = {
+    "mp4 avc aac": ("mp4", "libx264", "aac", {}),
+    "mov avc pcm": ("mov", "libx264", "pcm_s16le", {"bf": "3", "g": "30"}),
+    "mp4 hevc aac": ("mp4", "libx265", "aac", {"x265-params": "log-level=none"}),
+    "mov mjpeg pcm": ("mov", "mjpeg", "pcm_s16le", {}),
+}
+WITHIN = 3  # grey levels
+FALSE = 0.005  # share of pixels that may differ where nothing is told: beside breaks
+
+
+@dataclass
+class Case:
+    """One damaged file. `there`: share that is physically there; `truth`: the file as it was."""
+
+    name: str
+    data: bytes
+    truth: bytes
+    there: float
+    kind: str
+
+
+def photo_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[list[Case], list[bytes]]:
+    options: dict[str, dict[str, Any]] = {
+        "photo": {}, "restart": {"restart_marker_rows": 1}, "progressive": {"progressive": True}}
+    cases, siblings = [], []
+    rng = random.Random(f"{family} {seed}")
+    for size in SIZES:
+        siblings.append(_photo(rng, size, 90, options[family]))
+    for kind in kinds:
+        for number in range(each):
+            size = SIZES[number % len(SIZES)]
+            whole = _photo(rng, size, 90, options[family])
+            data, there = damage.photo(whole, kind, rng)
+            cases.append(Case(f"{kind} {number}.jpg", data, whole, there, kind))
+    return cases, siblings
+
+
+def _photo(rng: random.Random, size: tuple[int, int], quality: int, options: dict[str, Any]) -> bytes:
+    return photos.encode_photo(photograph(rng, *size), "2031:05:12 05:58:12", rng.randrange(99, 999),
+                               quality, **options)
+
+
+def clip_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[list[Case], list[bytes]]:
+    container, video, audio, options = CLIPS[family]
+    rng = random.Random(f"{family} {seed}")
+    cases = []
+    first = rng.randrange(100, 10_000)
+    sibling = clips.encode(container, video, audio, first, 60, (640, 480), coder=options)
+    for number in range(each):
+        made = [clips.encode(container, video, audio, first + 1 + number, 150, (640, 480),
+                             coder=options, options=more)
+                for more in ({}, {"movflags": "faststart"})]
+        for kind in kinds:
+            data, there = damage.clip(*made, kind, rng)
+            cases.append(Case(f"{kind} {number}.{container}", data, made[0], there, kind))
+    return cases, [sibling]
+
+
+def shown(data: bytes, patient: bool) -> np.ndarray | None:
+    """The picture as Pillow decodes it; None where it does not."""
+    ImageFile.LOAD_TRUNCATED_IMAGES = patient
+    try:
+        return np.asarray(Image.open(io.BytesIO(data)).convert("RGB")).astype(np.int16)
+    except Exception:
+        return None
+    finally:
+        ImageFile.LOAD_TRUNCATED_IMAGES = False
+
+
+def kept(picture: np.ndarray | None, truth: np.ndarray) -> float:
+    if picture is None or picture.shape[1] != truth.shape[1]:
+        return 0.0
+    rows = min(len(picture), len(truth))
+    same = np.abs(picture[:rows] - truth[:rows]).max(2) <= WITHIN
+    return float(same.sum()) / (truth.shape[0] * truth.shape[1])
+
+
+def judge_photo(case: Case, done: Treated) -> dict[str, float]:
+    truth = shown(case.truth, False)
+    assert truth is not None
+    result = {"opens before": float(shown(case.data, False) is not None),
+              "kept before": kept(shown(case.data, True), truth), "possible": case.there}
+    after = None if done.output is None else shown(done.output.read_bytes(), False)
+    result["opens after"] = float(after is not None) if done.output is not None else (
+        result["opens before"])
+    result["kept after"] = kept(after, truth) if done.output is not None else result["kept before"]
+    result["mended"] = float(done.grade == "mended")
+    result["false"] = float(done.grade == "mended" and untold(done, after, truth) > FALSE)
+    result["worse"] = float(result["kept after"] < result["kept before"] - 0.005)
+    return result
+
+
+def untold(done: Treated, after: np.ndarray | None, truth: np.ndarray) -> float:
+    """Share of pixels that differ from the original where no change says that they are missing."""
+    if after is None or after.shape[1] != truth.shape[1]:
+        return 1.0
+    rows = min(len(after), len(truth))
+    wrong = np.abs(after[:rows] - truth[:rows]).max(2) > WITHIN
+    for change in done.changes:
+        for top, left, bottom, right in change.values.get("areas", ()):
+            if bottom - top <= 16:
+                wrong[top:bottom, left:right] = False
+            else:
+                wrong[top:bottom] = False
+    return float(wrong.mean())
+
+
+def frames_of(data: bytes) -> tuple[list[int], list[float], float, float, bool]:
+    """(a sum of each frame, its time, seconds of pictures, of sound, whether all decoded)."""
+    sums, times, sound, fine = [], [], 0.0, True
+    try:
+        with av.open(io.BytesIO(data)) as file:
+            for frame in file.decode(video=0):
+                sums.append(hash(frame.to_ndarray(format="gray").tobytes()))
+                times.append(float(frame.time or 0))
+        with av.open(io.BytesIO(data)) as file:
+            if file.streams.audio:
+                for frame in file.decode(audio=0):
+                    sound = float(frame.time or 0) + frame.samples / frame.sample_rate
+    except Exception:
+        fine = False
+    return sums, times, times[-1] if times else 0.0, sound, fine
+
+
+def judge_clip(case: Case, done: Treated) -> dict[str, float]:
+    sums, times, seconds, sound, _ = frames_of(case.truth)
+    before = frames_of(case.data)
+    result = {"opens before": float(bool(before[0]) and before[4]),
+              "kept before": _same(before[0], sums), "possible": case.there}
+    if done.output is None:
+        return {**result, "opens after": 0.0, "kept after": result["kept before"], "mended": 0.0,
+                "false": 0.0, "worse": 0.0}
+    found = frames_of(done.output.read_bytes())
+    result["opens after"] = float(bool(found[0]) and found[4])
+    result["kept after"] = _same(found[0], sums)
+    where = dict(zip(sums, times))
+    off = [abs(t - where[s]) for s, t in zip(found[0], found[1]) if s in where]
+    result["off"] = max(off, default=9.0)
+    result["drift"] = abs((found[3] - found[2]) - (sound - seconds)) if case.there == 1.0 else 0.0
+    result["mended"] = float(done.grade == "mended")
+    strange = sum(1 for s in found[0] if s not in where)
+    result["false"] = float(done.grade == "mended" and strange > 0)
+    result["worse"] = float(result["kept after"] < result["kept before"])
+    return result
+
+
+def _same(found: list[int], truth: list[int]) -> float:
+    return len(set(found) & set(truth)) / max(1, len(set(truth)))
+
+
+def run(family: str, kinds: list[str], each: int, seed: int, verbose: bool) -> None:
+    is_clip = family in CLIPS
+    make = clip_cases if is_clip else photo_cases
+    cases, siblings = make(family, kinds, each, seed)
+    table: dict[str, list[dict[str, float]]] = defaultdict(list)
+    with tempfile.TemporaryDirectory() as folder:
+        base = Path(folder)
+        (base / "in").mkdir()
+        (base / "out").mkdir()
+        (base / "ref").mkdir()
+        for case in cases:
+            (base / "in" / case.name).write_bytes(case.data)
+        references = []
+        for number, data in enumerate(siblings):
+            suffix = CLIPS[family][0] if is_clip else "jpg"
+            references.append(base / "ref" / f"sibling {number}.{suffix}")
+            references[-1].write_bytes(data)
+        by_path = {base / "in" / case.name: case for case in cases}
+        last = time.monotonic()
+        for done in treat(list(by_path), base / "out", references, threading.Event()):
+            case = by_path[done.path]
+            seconds = time.monotonic() - last
+            told = (judge_clip if is_clip else judge_photo)(case, done)
+            table[case.kind].append({**told, "seconds": seconds})
+            if verbose or told["false"] or told["worse"]:
+                print(f"   {family}: {case.name}: {done.grade} {done.why}",
+                      {k: round(v, 3) for k, v in told.items()},
+                      [(c.code, dict(c.values)) for c in done.changes][:3] if told["false"] else "")
+            last = time.monotonic()
+    for kind in kinds:
+        print(line(family, kind, table[kind]), flush=True)
+
+
+def line(family: str, kind: str, rows: list[dict[str, float]]) -> str:
+    def mean(name: str) -> float:
+        return float(np.mean([row.get(name, 0.0) for row in rows]))
+
+    def total(name: str) -> int:
+        return int(sum(row.get(name, 0.0) for row in rows))
+
+    of_possible = mean("kept after") / max(1e-9, mean("possible"))
+    more = f", off {max(r.get('off', 0.0) for r in rows):.3f} s, drift " \
+        f"{max(r.get('drift', 0.0) for r in rows):.3f} s" if "off" in rows[0] else ""
+    return (f"{family:14} {kind:21} {len(rows)}: opens {total('opens before')} -> "
+            f"{total('opens after')}; kept {mean('kept before'):.3f} -> {mean('kept after'):.3f} of "
+            f"{mean('possible'):.3f} ({of_possible:.3f}); mended {total('mended')}, false "
+            f"{total('false')}, worse {total('worse')}{more}; {mean('seconds'):.2f} s")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--only", default="photo,restart,progressive," + ",".join(CLIPS))
+    parser.add_argument("--kinds", default="")
+    parser.add_argument("--each", type=int, default=4)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("-v", action="store_true")
+    options = parser.parse_args()
+    for family in options.only.split(","):
+        all_kinds = damage.CLIP if family in CLIPS else damage.PHOTO
+        kinds = [k for k in all_kinds if not options.kinds or k in options.kinds.split(",")]
+        if kinds:
+            run(family, kinds, options.each, options.seed, options.v)
+
+
+if __name__ == "__main__":
+    main()
