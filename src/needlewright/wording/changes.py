@@ -65,6 +65,8 @@ NOTHING = {
     "reference-damaged": "its header is lost, and the references have none that can be used",
     "progressive-damaged": "its passes cannot be taken up again behind the damage",
     "too-large": "it is too large to be mended here",
+    "size-unknown": "its size is lost, and its rows fit none",
+    "interlaced-damaged": "it is stored in passes, and those behind the damage are lost",
     "samples-none": "no samples were found in its data",
     "coding-unknown": "its coding is not one that can be found without an index",
     "index-whole": "its index is in order",
