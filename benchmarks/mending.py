@@ -1,10 +1,14 @@
-"""`python -m benchmarks.mending [--only photo,clip,…] [--kinds K,…] [--each N] [--seed S]`: damage, mended.
+"""`python -m benchmarks.mending [--only photo,clip,…] [--kinds K,…] [--each N] [--seed S]`:
+damage, mended.
 
-Made-up photographs and clips with truth, damaged in every way of `mending_damage`. Told for each: how many
-open in strict decoders before and after; for pictures the mean share of pixels within 3 levels of the
-original before (as a patient viewer shows it), after, and possible (physically there); for clips the share of
-frames that are the original's, how far the play time is off, how far sound and pictures drift; how many are
-called mended, and how many of those differ where nothing is told of it.
+Made-up photographs and clips with truth, damaged in every way of `mending_damage`. Told for each:
+how many
+open in strict decoders before and after; for pictures the mean share of pixels within 3 levels of
+the
+original before (as a patient viewer shows it), after, and possible (physically there); for clips
+the share of
+frames that are the original's, how far the play time is off, how far sound and pictures drift; how
+many are called mended, and how many of those differ where nothing is told of it.
 """
 
 from __future__ import annotations
@@ -51,7 +55,8 @@ class Case:
     kind: str
 
 
-def photo_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[list[Case], list[bytes]]:
+def photo_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
+        list[Case], list[bytes]]:
     options: dict[str, dict[str, Any]] = {
         "photo": {}, "restart": {"restart_marker_rows": 1}, "progressive": {"progressive": True}}
     cases, siblings = [], []
@@ -67,12 +72,15 @@ def photo_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[li
     return cases, siblings
 
 
-def _photo(rng: random.Random, size: tuple[int, int], quality: int, options: dict[str, Any]) -> bytes:
-    return photos.encode_photo(photograph(rng, *size), "2031:05:12 05:58:12", rng.randrange(99, 999),
+def _photo(rng: random.Random, size: tuple[int, int], quality: int,
+           options: dict[str, Any]) -> bytes:
+    picture = photograph(rng, *size)
+    return photos.encode_photo(picture, "2031:05:12 05:58:12", rng.randrange(99, 999),
                                quality, **options)
 
 
-def clip_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[list[Case], list[bytes]]:
+def clip_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
+        list[Case], list[bytes]]:
     container, video, audio, options = CLIPS[family]
     rng = random.Random(f"{family} {seed}")
     cases = []
@@ -220,11 +228,12 @@ def line(family: str, kind: str, rows: list[dict[str, float]]) -> str:
     def total(name: str) -> int:
         return int(sum(row.get(name, 0.0) for row in rows))
 
-    of_possible = mean("kept after") / max(1e-9, mean("possible"))
+    before, after = mean("kept before"), mean("kept after")
+    of_possible = after / max(1e-9, mean("possible"))
     more = f", off {max(r.get('off', 0.0) for r in rows):.3f} s, drift " \
         f"{max(r.get('drift', 0.0) for r in rows):.3f} s" if "off" in rows[0] else ""
     return (f"{family:14} {kind:21} {len(rows)}: opens {total('opens before')} -> "
-            f"{total('opens after')}; kept {mean('kept before'):.3f} -> {mean('kept after'):.3f} of "
+            f"{total('opens after')}; kept {before:.3f} -> {after:.3f} of "
             f"{mean('possible'):.3f} ({of_possible:.3f}); mended {total('mended')}, false "
             f"{total('false')}, worse {total('worse')}{more}; {mean('seconds'):.2f} s")
 

@@ -84,8 +84,8 @@ def photo(data: bytes, kind: str, rng: random.Random) -> tuple[bytes, float]:
         case "swapped":
             size = 16_384
             first = (begin + 8192) // 512 * 512
-            return (data[:first] + data[first + size : first + 2 * size] + data[first : first + size]
-                    + data[first + 2 * size :]), 1.0
+            one, two = data[first : first + size], data[first + size : first + 2 * size]
+            return data[:first] + two + one + data[first + 2 * size :], 1.0
     raise ValueError(kind)
 
 
@@ -99,7 +99,8 @@ def boxes(data: bytes) -> dict[bytes, tuple[int, int]]:
 
 
 def clip(data: bytes, first: bytes, kind: str, rng: random.Random) -> tuple[bytes, float]:
-    """(damaged, share of the media data that is there). `first`: the same clip with its index in front."""
+    """(damaged, share of the media data that is there). `first`: the same clip with its index in
+    front."""
     found = boxes(data)
     index, (media, size) = found[b"moov"][0], found[b"mdat"]
     match kind:
@@ -111,7 +112,8 @@ def clip(data: bytes, first: bytes, kind: str, rng: random.Random) -> tuple[byte
             share = rng.uniform(0.4, 0.9)
             return data[: media + 8 + int((size - 8) * share)], share
         case "sizes wrong":
-            return data[:media] + struct.pack(">I", rng.randrange(9, 1 << 20)) + data[media + 4 :], 1.0
+            wrong = struct.pack(">I", rng.randrange(9, 1 << 20))
+            return data[:media] + wrong + data[media + 4 :], 1.0
         case "zeroed":
             at = (media + int(size * rng.uniform(0.3, 0.7))) // 512 * 512
             return data[:at] + bytes(4096) + data[at + 4096 : index], 1 - 4096 / size

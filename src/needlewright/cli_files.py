@@ -24,7 +24,8 @@ LIST = "mending.json"
 
 
 def add_commands(commands: Any, existing: Any, interrupt: Any) -> None:
-    """Add `check` and `mend`; `existing` parses the path of a file, `interrupt` gives a stop signal."""
+    """Add `check` and `mend`; `existing` parses the path of a file, `interrupt` gives a stop
+    signal."""
     check = commands.add_parser("check", help=words.HELP["check"])
     check.add_argument("path", nargs="+", metavar="PATH", help=words.HELP["paths"])
     check.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
@@ -129,7 +130,9 @@ def _totals(totals: Counter[str]) -> str:
 def _mend(options: argparse.Namespace, stop: threading.Event,
           parser: argparse.ArgumentParser) -> int:
     if options.job is not None:
-        raise NeedlewrightError("not-yet", what="mending the finds of a job without the window")
+        if options.path or options.to is not None:
+            parser.error("--job mends the finds of a job; give no files and no --to with it")
+        return _mend_job(options, stop)
     if not options.path or options.to is None:
         parser.error("give the files to mend, and --to DIR for what comes of them")
     to = _folder(Path(options.to))
@@ -156,6 +159,53 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
     return 0
 
 
+def _mend_job(options: argparse.Namespace, stop: threading.Event) -> int:
+    from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
+    from needlewright.core.jobs.store import Job
+
+    kept = left = 0
+    with Job(options.job) as job:
+        out = _opened(options.json)
+        try:
+            list_ = _Listing(out, "finds")
+            for event in mend_finds(job, mendable(job), stop, [Path(r) for r in options.reference]):
+                if not isinstance(event, MendedFind):
+                    print(f"mending {harmless(event.name)}", file=sys.stderr, flush=True)
+                    continue
+                kept, left = kept + (event.kept is not None), left + (event.kept is None)
+                print(_find_line(event), flush=True)
+                list_.add(_find_told(event))
+            list_.close()
+        finally:
+            if out is not None:
+                out.close()
+    print(f"{units.count(kept, 'find')} mended, {left:,} left as they are")
+    if stop.is_set():
+        raise KeyboardInterrupt
+    return 0
+
+
+def _find_line(event: Any) -> str:
+    name = harmless(event.name)
+    if event.kept is None or event.treated is None:
+        why = errors.explain(event.error) if event.error else changes.why_not(event.why)
+        return f"as it is   {name}: {why}"
+    done = event.treated
+    told = "; ".join(changes.change(c) for c in done.changes)
+    return (f"{done.grade:<10} {name} (find {event.kept}): {units.percent(done.share)} "
+            f"(before {units.percent(done.share_before)}); {told}")
+
+
+def _find_told(event: Any) -> dict[str, Any]:
+    done = event.treated
+    return {"id": event.find, "mended": event.kept,
+            "grade": done.grade if done else None, "share": done.share if done else None,
+            "share_before": done.share_before if done else None,
+            "changes": [changes.detail(c) for c in done.changes] if done and event.kept else [],
+            "reference": done.reference if done else None,
+            "reason": None if event.kept is not None else _find_line(event).partition(": ")[2]}
+
+
 def _folder(path: Path) -> Path:
     """The folder for mended files, made if it is not there."""
     try:
@@ -166,10 +216,11 @@ def _folder(path: Path) -> Path:
 
 
 def _inside(path: Path, folder: Path) -> bool:
-    """What lies in the folder of mended files is no file to mend, unless that is the folder itself."""
+    """What lies in the folder of mended files is no file to mend, unless that is the folder
+    itself."""
     name = path.name
     return path.parent.resolve() == folder.resolve() and (
-        name == LIST or name.startswith(".") and "-mending." in name)
+        name == LIST or (name.startswith(".") and "-mending." in name))
 
 
 class _Shown:

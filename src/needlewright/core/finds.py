@@ -93,6 +93,7 @@ class Find:
     broken: Break | None = None
     seams: tuple[Seam, ...] = ()
     joined_from: str | None = None  # the key of the find that it was put together from
+    beside: int | None = None  # the byte at which what it was mended from begins
 
     @property
     def extents(self) -> Extents:
@@ -110,6 +111,8 @@ class Find:
     def start(self) -> int:
         """The first byte of it on the source; of its record where nothing else is known."""
         place = next((offset for offset, _ in self.extents if offset is not None), None)
+        if place is None and self.beside is not None:
+            return self.beside
         if place is None:
             return self.record.at if self.record is not None else 0
         return place

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from needlewright.core.delivery.bag import Handed, Words
 from needlewright.core.jobs.store import Job
-from needlewright.wording import checks, errors, finds, report, seams
+from needlewright.wording import changes, checks, errors, finds, report, seams
 
 
 def words_for(job: Job) -> Words:
@@ -15,4 +15,4 @@ def words_for(job: Job) -> Words:
         return report.text(title, handed, sources)
 
     return Words(checks.reason, write_report, finds.file_name, errors.explain,
-                 seams.describe_reason)
+                 seams.describe_reason, changes.change)

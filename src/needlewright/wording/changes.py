@@ -11,10 +11,12 @@ from needlewright.wording import breaks, units
 CHANGES = {
     "header-lent": "its lost header was made from that of {reference}; no date, place or "
                    "orientation was taken over",
-    "header-left": "its beginning is lost; what the picture needs was still there and begins it now",
+    "header-left": "its beginning is lost; what the picture needs was still there and "
+                   "begins it now",
     "codes-usual": "its lost tables of codes are the usual ones, with which all of it decodes",
     "size-found": "its size, {width:,} × {height:,} pixels, was found by how its rows continue",
-    "double-removed": "{bytes_size} that stood twice, {at_place} into the file, were taken out once",
+    "double-removed": "{bytes_size} that stood twice, {at_place} into the file, were taken "
+                      "out once",
     "rows-placed": "what lies behind {breaks_count} was put back in its place ({rows_text})",
     "levels-by-thumbnail": "the brightness of {parts_count} was set by the embedded thumbnail",
     "blocks-missing": "{share_percent} of the picture is not there and was left a neutral grey"
@@ -56,8 +58,8 @@ NOTHING = {
     "nothing-decodes": "nothing in it decodes",
     "reference-missing": "its header is lost; a sound file of the same camera could lend one "
                          "(--reference)",
-    "index-reference-missing": "its index is lost; a sound clip of the same camera could say how its "
-                               "samples are coded (--reference)",
+    "index-reference-missing": "its index is lost; a sound clip of the same camera could say how "
+                               "its samples are coded (--reference)",
     "index-reference-other": "its index is lost, and the references are of another camera or other "
                              "settings: no samples are found with theirs",
     "reference-other": "its header is lost, and the references are of another camera or other "

@@ -110,7 +110,6 @@ SENTENCES = {
     "demo-failed": "The demo could not be built: {reason}.",
     "list-there": "{path} is there already and was left as it is; choose another name for the "
                   "list.",
-    "to-not-a-folder": "{path} is not a folder.",
     "not-yet": "{what} is not part of this version yet.",
 }
 

@@ -77,14 +77,15 @@ class Delivered:
 @dataclass(frozen=True, slots=True)
 class Words:
     """The sentences that go into the bag, which the core does not know: a check's reason, the
-    report in plain words, a file's name where the source gives none, and why a find could not be
-    handed over."""
+    report in plain words, a file's name where the source gives none, why a find could not be
+    handed over, what speaks for a seam, and what mending changed."""
 
     check: Callable[[Check], str]
     report: Callable[[Handed], str]
     name: Callable[[FindRow], str]
     problem: Callable[[NeedlewrightError], str]
     seam: Callable[[Reason], str]
+    change: Callable[[Reason], str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -332,7 +333,7 @@ def _write_tags(job: Job, writer: _Writer, bag: Path, words: Words) -> None:
             except JobError:
                 continue  # a damaged job file: what can be read of it is told
             yield entry(record, writer.written.get(row.id), twins.get(row.id, []),
-                        words.check, words.seam,
+                        words.check, words.seam, words.change,
                         volume_name(record, names.get(row.source, ())),
                         writer.failed.get(row.id))
     write_lists(bag, head(job.sources(), job.steps()), entries())

@@ -34,7 +34,8 @@ class DeliveredFile:
 
 
 def entry(record: FindRecord, written: DeliveredFile | None, twins: list[int],
-          describe: Callable[[Check], str], reason: Callable[[Reason], str], volume: str | None,
+          describe: Callable[[Check], str], reason: Callable[[Reason], str],
+          change: Callable[[Reason], str], volume: str | None,
           problem: str | None) -> dict[str, Any]:
     """One find as finds.json holds it; `problem`: why it was chosen and could not be delivered."""
     row, told = record.row, record.record
@@ -49,11 +50,13 @@ def entry(record: FindRecord, written: DeliveredFile | None, twins: list[int],
         "width": row.width, "height": row.height, "duration_s": row.duration_s,
         "encoding": record.content.encoding,
         "extents": [list(extent) for extent in record.extents], "twins": twins,
-        "volume": volume, "changes": [], "problem": problem,
+        "volume": volume, "problem": problem,
         "seams": [{"at": s.at, "word": str(s.word), "reasons": [reason(r) for r in s.reasons]}
                   for s in record.seams],
         "joined_from": record.joined_from,
-        "mended_from": None, "inside": record.parent, "kept": row.kept or None,
+        "mended_from": record.mended_from,
+        "changes": [{"code": c.code, "detail": change(c)} for c in record.changes],
+        "inside": record.parent, "kept": row.kept or None,
         "original_path": told.original if told else None,
         "checks": [
             {"name": c.name, "outcome": str(c.outcome), "detail": describe(c)}

@@ -19,6 +19,7 @@ BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE
 RECORD_CHECKS = frozenset({"record", "clusters", "extents", "length", "name"})
 LOST_FOLDER = "lost folder "  # begins a path whose upper folders are not known
 STITCHED, BY_HAND = "stitched", "by-hand"  # the claims of what was put together
+MENDED = "mended"  # … and the beginning of those of what was mended: they merge with nothing
 STEP_ORDER = ("records", "old-records", "kept-copies", "signatures", "stitching")
 
 

@@ -36,6 +36,8 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
     its bytes cannot be read.
     """
     record = job.record(number)
+    if record.mended_from is not None:
+        return True  # decoded to its end when it was mended, and never called whole
     form = format_of(record.row.format)
     if form is None or not record.content.size:
         raise JobError("find-not-played", find=number)

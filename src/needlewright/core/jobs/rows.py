@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from needlewright.core.contents import Content, Extents
-from needlewright.core.finds import Record, Seam
+from needlewright.core.finds import Reason, Record, Seam
 from needlewright.core.walks import Check, Part
 
 BYTES = "bytes"  # the kind of a source that is bytes in a line; others are shelves
@@ -74,6 +74,8 @@ class FindRecord:
     record: Record | None = None  # what a file system says of it
     seams: tuple[Seam, ...] = ()
     joined_from: int | None = None  # id of the find that broke off, of which it was put together
+    mended_from: int | None = None  # id of the damaged find, whose bytes stay as they are
+    changes: tuple[Reason, ...] = ()  # what mending did
 
     @property
     def extents(self) -> Extents:

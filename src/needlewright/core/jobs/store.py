@@ -16,7 +16,7 @@ from types import TracebackType
 from typing import Any
 
 from needlewright.core.errors import JobError
-from needlewright.core.finds import INSIDE, JOINED_FROM, Find
+from needlewright.core.finds import INSIDE, JOINED_FROM, MENDED_FROM, Find, Reason
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.coverage import CoverageRow
 from needlewright.core.jobs.database import Database
@@ -231,7 +231,22 @@ class Job:
             tuple(Part(n, a, b) for n, a, b in json.loads(parts)), json.loads(extra),
             None if start is None else (start, stop), around[0] if around else None,
             record_from(told), seams_from(self._database.rows(SEAMS, (number,))),
-            origin[0] if origin else None)
+            origin[0] if origin else None, *self._mended(number))
+
+    def _mended(self, number: int) -> tuple[int | None, tuple[Reason, ...]]:
+        """(the find that `number` was mended from, what was changed)."""
+        row = self._database.row("SELECT other, detail FROM links WHERE find = ? AND relation = ?",
+                                 (number, MENDED_FROM))
+        if row is None:
+            return None, ()
+        told = json.loads(row[1]) if row[1] else []
+        return int(row[0]), tuple(Reason(str(code), dict(values)) for code, values in told)
+
+    def add_mended(self, source: int, find: Find, origin: int, changes: Sequence[Reason]) -> int:
+        """Keep a find that was mended from `origin`, in place of an earlier one; its id."""
+        told = json.dumps([[c.code, dict(c.values)] for c in changes])
+        return self._database.write(
+            partial(self._writer.add_mended, source, find, origin, told))
 
     def related(self, number: int, relation: str, back: bool = False) -> list[int]:
         """The finds that `number` has a relation to; with `back`, those that have it to `number`.
@@ -320,6 +335,7 @@ class Job:
             f" AND id NOT IN (SELECT find FROM links WHERE relation = '{INSIDE}')"
             " AND id NOT IN (SELECT l.other FROM links l JOIN finds s ON s.id = l.find"
             f" WHERE l.relation = '{JOINED_FROM}' AND s.grade = 'whole')"
+            f" AND id NOT IN (SELECT find FROM links WHERE relation = '{MENDED_FROM}')"
             " ORDER BY source, start, id",
             (*kinds, *formats))]
 

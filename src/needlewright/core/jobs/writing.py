@@ -18,6 +18,7 @@ from needlewright.core.errors import JobError
 from needlewright.core.finds import (
     INSIDE,
     JOINED_FROM,
+    MENDED_FROM,
     Find,
     Reason,
     Record,
@@ -29,6 +30,7 @@ from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.database import Database
 from needlewright.core.jobs.merging import (
     BY_HAND,
+    MENDED,
     STITCHED,
     Act,
     Standing,
@@ -90,6 +92,22 @@ class FindWriter:
             self._replace(source, decision.find, decision.number, keep_pictures=False)
         return [] if number is None else [(number, decision.find)]
 
+    def add_mended(self, source: int, find: Find, origin: int, changes: str) -> int:
+        """Write what was mended from find `origin`, over an earlier version; its id."""
+        key = key_of(find.format, find.start, f"{MENDED}-{origin}")
+        stands = self._database.row(
+            "SELECT find FROM links WHERE other = ? AND relation = ?", (origin, MENDED_FROM))
+        number = None if stands is None else int(stands[0])
+        if number is None:
+            cursor = self._database.run(INSERT, _columns(source, key, find))
+            number = int(cursor.lastrowid or 0)
+        else:
+            self._replace(source, find, number, keep_pictures=False)
+        self._database.run("INSERT OR REPLACE INTO links (find, other, relation, detail)"
+                           " VALUES (?, ?, ?, ?)", (number, origin, MENDED_FROM, changes))
+        self._finish(source, [(number, find)])
+        return number
+
     def recheck(self, source: int, finds: Sequence[Find]) -> list[int]:
         """Write what longer checks made of finds that stand already; returns their ids.
 
@@ -134,7 +152,8 @@ class FindWriter:
 
     def _standing(self, source: int, find: Find) -> list[Standing]:
         rows = self._database.rows(STANDING, (source, find.start, find.format))
-        return [self._standing_of(row) for row in rows]
+        standing = [self._standing_of(row) for row in rows]
+        return [s for s in standing if not s.claim.startswith(MENDED)]
 
     def _standing_of(self, row: Sequence[Any]) -> Standing:
         told = row[9] is not None or row[1] == Grade.WHOLE

@@ -1,7 +1,8 @@
-"""Samples of a clip found one behind another in its data, without an index (ISO/IEC 14496-15, 4.2.2 and
-8.3; ITU-T H.264, 7.4.1; H.265, 7.4.2; raw AAC frames by their syntax).
+"""Samples of a clip found one behind another in its data, without an index (ISO/IEC 14496-15,
+4.2.2 and 8.3; ITU-T H.264, 7.4.1; H.265, 7.4.2; raw AAC frames by their syntax).
 
-What stands at a byte counts as a NAL unit or a frame of sound if more of them follow just behind it.
+What stands at a byte counts as a NAL unit or a frame of sound if more of them follow just behind
+it.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ VIDEO, SOUND, PLAIN = 0, 1, 2
 
 @njit(cache=True, nogil=True)
 def _unit_end(data, at, stop, width, coding):
-    """The byte behind the NAL unit at `at`, though it may lie beyond `stop`; -1 where none stands."""
+    """The byte behind the NAL unit at `at`, though it may lie beyond `stop`; -1 where none
+    stands."""
     if at + width + 2 > stop:
         return np.int64(-1)
     if coding == 3:  # a JPEG from SOI to EOI
@@ -74,7 +76,9 @@ def _plain_end(data, at, stop, final, width, coding, plain):
                 return end
             for other in plain:
                 after = behind + other
-                if after == stop or after < stop and _unit_end(data, after, stop, width, coding) > 0:
+                if after == stop:
+                    return end
+                if after < stop and _unit_end(data, after, stop, width, coding) > 0:
                     return end
     return np.int64(-1)
 
@@ -82,8 +86,8 @@ def _plain_end(data, at, stop, final, width, coding, plain):
 @njit(cache=True, nogil=True)
 def _chain(data, at, stop, final, depth, width, coding, channels, bands_long, bands_short, spectra,
            scale, plain):
-    """Whether so many items follow one another from `at`: 1 yes, 0 no, -2 more is needed to tell. The end of
-    all data is as good as an item."""
+    """Whether so many items follow one another from `at`: 1 yes, 0 no, -2 more is needed to tell.
+    The end of all data is as good as an item."""
     for _ in range(depth):
         if at == stop and final:
             return 1
@@ -190,11 +194,14 @@ def walk_items(
     codes: tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]],
     plain: npt.NDArray[np.int64], most: int,
 ) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64], npt.NDArray[np.int64], int]:
-    """(offsets, sizes, kinds of up to `most` items, where it stopped) in `data` uint8[n] from `start` to
-    `stop`, with `aac_frames.PAD` bytes behind. `final`: nothing follows; else the last items wait until more
-    is at hand. `width`: bytes of a length; `coding` NONE, AVC, HEVC or JPEGS; `channels` 0: no AAC. A NAL unit
-    counts with its length. `plain` int64[k]: bytes of stretches of plain sound between pictures, the likeliest
-    first."""
+    """(offsets, sizes, kinds of up to `most` items, where it stopped) in `data` uint8[n] from
+    `start` to
+    `stop`, with `aac_frames.PAD` bytes behind. `final`: nothing follows; else the last items wait
+    until more
+    is at hand. `width`: bytes of a length; `coding` NONE, AVC, HEVC or JPEGS; `channels` 0: no
+    AAC. A NAL unit
+    counts with its length. `plain` int64[k]: bytes of stretches of plain sound between pictures,
+    the likeliest first."""
     offsets, sizes, kinds = (np.zeros(most, np.int64) for _ in range(3))
     count, at, _ = _walk(data, start, stop, final, width, coding, channels, bands[0], bands[1],
                          codes[0], codes[1], plain, offsets, sizes, kinds)
@@ -220,8 +227,8 @@ def _zeros_inside(data, offsets, sizes, width, found):
 
 def zeros_inside(data: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64],
                  sizes: npt.NDArray[np.int64], width: int) -> npt.NDArray[np.bool_]:
-    """bool[n]: NAL units with three zeros in a row before their end, which no encoder writes (H.264 and
-    H.265, 7.4.1: emulation prevention): something else was written over them."""
+    """bool[n]: NAL units with three zeros in a row before their end, which no encoder writes
+    (H.264 and H.265, 7.4.1: emulation prevention): something else was written over them."""
     found = np.zeros(offsets.size, np.bool_)
     _zeros_inside(data, offsets, sizes, width, found)
     return found

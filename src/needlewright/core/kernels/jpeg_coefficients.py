@@ -1,8 +1,10 @@
-"""All coefficients of sequential JPEG scans, out of the coded data and back into it (ITU-T T.81, F.1, F.2).
+"""All coefficients of sequential JPEG scans, out of the coded data and back into it (ITU-T T.81,
+F.1, F.2).
 
-A *chain* is what decodes from one bit on, MCU by MCU, wherever it belongs in the picture: its DC values
-add up from a base that may be unknown. Coefficients stay quantised and in zig-zag order, 64 a block, so
-that what is encoded again shows exactly the same pixels.
+A *chain* is what decodes from one bit on, MCU by MCU, wherever it belongs in the picture: its DC
+values
+add up from a base that may be unknown. Coefficients stay quantised and in zig-zag order, 64 a
+block, so that what is encoded again shows exactly the same pixels.
 """
 
 from __future__ import annotations
@@ -32,7 +34,8 @@ MAX_CODE_BYTES = 320  # that one block can take, stuffing included
 @dataclass(frozen=True, slots=True)
 class Coding:
     """How the blocks of an MCU are coded. `component` int64[b]: of each block, in coded order;
-    `dc_table`, `ac_table` int64[c]: places in `tables`; `dc_limit` int64[c]: of a quantised value."""
+    `dc_table`, `ac_table` int64[c]: places in `tables`; `dc_limit` int64[c]: of a quantised
+    value."""
 
     component: npt.NDArray[np.int64]
     dc_table: npt.NDArray[np.int64]
@@ -48,8 +51,8 @@ class Coding:
 @dataclass(frozen=True, slots=True)
 class Chain:
     """What decoded. `coefficients` int16[MCUs, blocks, 64]; `mcu_bit` int64[MCUs + 1]: where each
-    begins, and where decoding stopped; `reason`: why, as in `jpeg_baseline.REASONS`, "complete" where as
-    many MCUs were there as were asked for."""
+    begins, and where decoding stopped; `reason`: why, as in `jpeg_baseline.REASONS`, "complete"
+    where as many MCUs were there as were asked for."""
 
     coefficients: Coefficients
     mcu_bit: npt.NDArray[np.int64]
@@ -62,8 +65,8 @@ class Chain:
 
 @njit(cache=True, nogil=True)
 def _block(clean, bit, stop_bit, dc_table, ac_table, lookup, maxcode, delta, symbols, out, at):
-    """Decode one block from `bit`; its coefficients go to out[at:at + 64] where `at` is not negative.
-    Returns (bit behind it, DC difference, reason)."""
+    """Decode one block from `bit`; its coefficients go to out[at:at + 64] where `at` is not
+    negative. Returns (bit behind it, DC difference, reason)."""
     if bit >= stop_bit:
         return bit, 0, DATA_ENDS
     word = load_big(clean, bit >> 3) << np.uint64(bit & 7)
@@ -173,9 +176,10 @@ def _first_survivor(clean, start, stop, stop_bit, component, dc_table, ac_table,
 
 def decode_chain(clean: npt.NDArray[np.uint8], start_bit: int, stop_bit: int, coding: Coding,
                  most: int, absolute: bool = False) -> Chain:
-    """Decode up to `most` MCUs from `start_bit`; none reaches beyond `stop_bit`. `clean` uint8[n] without
-    stuffing, with PAD bytes behind `stop_bit`; `absolute`: DC values count from 0, so that their range
-    is known."""
+    """Decode up to `most` MCUs from `start_bit`; none reaches beyond `stop_bit`. `clean` uint8[n]
+    without
+    stuffing, with PAD bytes behind `stop_bit`; `absolute`: DC values count from 0, so that their
+    range is known."""
     most = max(0, min(most, (stop_bit - start_bit) // (2 * coding.blocks) + 1))
     lookup, maxcode, delta, symbols = stack_tables(list(coding.tables))
     out = np.zeros(most * coding.blocks * 64, np.int16)
@@ -189,8 +193,8 @@ def decode_chain(clean: npt.NDArray[np.uint8], start_bit: int, stop_bit: int, co
 
 def first_survivor(clean: npt.NDArray[np.uint8], start_bit: int, last_bit: int, stop_bit: int,
                    coding: Coding, need: int) -> int | None:
-    """The first bit from `start_bit` on, before `last_bit`, from which `need` MCUs decode, or all up
-    to `stop_bit`; None if there is none."""
+    """The first bit from `start_bit` on, before `last_bit`, from which `need` MCUs decode, or all
+    up to `stop_bit`; None if there is none."""
     lookup, maxcode, delta, symbols = stack_tables(list(coding.tables))
     found = int(_first_survivor(
         clean, start_bit, last_bit, stop_bit, coding.component, coding.dc_table, coding.ac_table,
@@ -254,8 +258,8 @@ def _put(out, at, acc, left, code, length):
 @njit(cache=True, nogil=True)
 def _encode(coefficients, component, predicted, restart, dc_class, ac_class, codes, lengths, out,
             state):
-    """`state`: MCU to begin with, place in `out`, bits waiting, how many, then the predictions; left
-    as it stands when `out` is full or all is done."""
+    """`state`: MCU to begin with, place in `out`, bits waiting, how many, then the predictions;
+    left as it stands when `out` is full or all is done."""
     mcus, blocks = coefficients.shape[0], coefficients.shape[1]
     mcu, at, acc, left = state[0], np.int64(0), state[2], state[3]
     room = out.size - blocks * MAX_CODE_BYTES - 16
@@ -308,8 +312,8 @@ def _encode(coefficients, component, predicted, restart, dc_class, ac_class, cod
 
 def symbol_counts(coefficients: Coefficients, component: npt.NDArray[np.int64], classes: list[int],
                   restart: int) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
-    """(int64[2, 256] of DC, of AC symbols) by table that coding int16[MCUs, blocks, 64] takes. `classes`:
-    table 0 or 1 of each component."""
+    """(int64[2, 256] of DC, of AC symbols) by table that coding int16[MCUs, blocks, 64] takes.
+    `classes`: table 0 or 1 of each component."""
     dc, ac = np.zeros((2, 256), np.int64), np.zeros((2, 256), np.int64)
     which = np.array(classes, np.int64)
     _count(coefficients, component, which.size, restart, dc, ac, which, which)
@@ -317,15 +321,17 @@ def symbol_counts(coefficients: Coefficients, component: npt.NDArray[np.int64], 
 
 
 def encode_scan(coefficients: Coefficients, component: npt.NDArray[np.int64], classes: list[int],
-                restart: int, codes: npt.NDArray[np.int64], lengths: npt.NDArray[np.int64]) -> bytes:
-    """The coded data of one interleaved scan, stuffed, with RSTn markers every `restart` MCUs (0: none).
+                restart: int, codes: npt.NDArray[np.int64],
+                lengths: npt.NDArray[np.int64]) -> bytes:
+    """The coded data of one interleaved scan, stuffed, with RSTn markers every `restart` MCUs (0:
+    none).
 
     `codes`, `lengths` int64[4, 256]: DC tables 0 and 1, AC tables 0 and 1, by symbol.
     """
     which = np.array(classes, np.int64)
     state = np.zeros(4 + which.size, np.int64)
     room = np.empty(1 << 20, np.uint8)
-    made = []
+    made: list[bytes] = []
     while state[0] < coefficients.shape[0] or not made:
         _encode(coefficients, component, which.size, restart, which, which, codes, lengths, room,
                 state)

@@ -1,5 +1,5 @@
-"""The outermost pixel rows of decoded MCUs, and how well they join what stands above them (ITU-T T.81,
-A.3.3: the inverse transform, taken for single rows of a block only).
+"""The outermost pixel rows of decoded MCUs, and how well they join what stands above them (ITU-T
+T.81, A.3.3: the inverse transform, taken for single rows of a block only).
 """
 
 from __future__ import annotations
@@ -14,8 +14,8 @@ Floats = npt.NDArray[np.float32]
 
 ZIGZAG = np.array([
     0, 1, 8, 16, 9, 2, 3, 10, 17, 24, 32, 25, 18, 11, 4, 5, 12, 19, 26, 33, 40, 48, 41, 34, 27, 20,
-    13, 6, 7, 14, 21, 28, 35, 42, 49, 56, 57, 50, 43, 36, 29, 22, 15, 23, 30, 37, 44, 51, 58, 59, 52,
-    45, 38, 31, 39, 46, 53, 60, 61, 54, 47, 55, 62, 63], np.int64)
+    13, 6, 7, 14, 21, 28, 35, 42, 49, 56, 57, 50, 43, 36, 29, 22, 15, 23, 30, 37, 44, 51, 58, 59,
+    52, 45, 38, 31, 39, 46, 53, 60, 61, 54, 47, 55, 62, 63], np.int64)
 # BASIS[x, u]: what coefficient u adds to sample x
 BASIS = np.array([[(0.5 if u else 0.5 / np.sqrt(2)) * np.cos((2 * x + 1) * u * np.pi / 16)
                    for u in range(8)] for x in range(8)], np.float32)
@@ -24,9 +24,11 @@ MAX_UP = 16  # rows of MCUs that may be missing between what is compared
 
 @dataclass(frozen=True, slots=True)
 class Edges:
-    """Of each MCU, in grey levels around 0: `top`, `bottom` float32[n, width]: the first and the last
-    row of component 0; `colour_top`, `colour_bottom` float32[n, components - 1, 8]: of the others, of
-    their first block across; `left`, `right` float32[n, height]: the outermost columns of component 0."""
+    """Of each MCU, in grey levels around 0: `top`, `bottom` float32[n, width]: the first and the
+    last
+    row of component 0; `colour_top`, `colour_bottom` float32[n, components - 1, 8]: of the others,
+    of their first block across; `left`, `right` float32[n, height]: the outermost columns of
+    component 0."""
 
     top: Floats
     bottom: Floats
@@ -114,8 +116,10 @@ def _edges(coefficients, component, dx, first, last, quantisers, zigzag, basis, 
 
 def mcu_edges(coefficients: npt.NDArray[np.int16], component: npt.NDArray[np.int64],
               dx: npt.NDArray[np.int64], dy: npt.NDArray[np.int64], quantisers: Floats) -> Edges:
-    """The edges of int16[n, blocks, 64] quantised coefficients in zig-zag order. `component`, `dx`, `dy`
-    int64[blocks]: of each block, and its place in the MCU; `quantisers` float32[components, 64], zig-zag.
+    """The edges of int16[n, blocks, 64] quantised coefficients in zig-zag order. `component`,
+    `dx`, `dy`
+    int64[blocks]: of each block, and its place in the MCU; `quantisers` float32[components, 64],
+    zig-zag.
     """
     count, others = coefficients.shape[0], quantisers.shape[0] - 1
     high = np.array([dy[component == c].max() for c in component])
@@ -127,7 +131,8 @@ def mcu_edges(coefficients: npt.NDArray[np.int16], component: npt.NDArray[np.int
            colour_top, colour_bottom)
     tall = 8 * (int(dy[component == 0].max()) + 1)
     left, right = np.zeros((count, tall), np.float32), np.zeros((count, tall), np.float32)
-    _columns(coefficients, component, dx, dy, width // 8 - 1, quantisers, ZIGZAG, BASIS, left, right)
+    _columns(coefficients, component, dx, dy, width // 8 - 1, quantisers, ZIGZAG, BASIS, left,
+             right)
     return Edges(top, bottom, colour_top, colour_bottom, left, right)
 
 
@@ -167,14 +172,15 @@ def compare_above(edges: Edges, first: int, count: int, shifts: npt.NDArray[np.i
                   above: Edges, there: npt.NDArray[np.bool_],
                   most_up: int = MAX_UP) -> tuple[
                       Floats, Floats, Floats, npt.NDArray[np.int8]]:
-    """MCUs `first` to `first + count` of a chain against what stands above them in the picture, for each of
+    """MCUs `first` to `first + count` of a chain against what stands above them in the picture,
+    for each of
     `shifts` int64[s]: how far ahead of its number in the chain an MCU lies in the picture.
 
-    `above`, `there`: edges of the picture so far, by MCU, and which of them are there; `most_up`: rows that
-    are gone up for one that is there. Returns float32[s, n]
+    `above`, `there`: edges of the picture so far, by MCU, and which of them are there; `most_up`:
+    rows that are gone up for one that is there. Returns float32[s, n]
     of mean differences (nan where nothing is above), float32[s, n] of what is left beside it, and
-    float32[s, n, components - 1] of the other components' mean differences; grey levels; int8[s, n]: how
-    many rows up that is.
+    float32[s, n, components - 1] of the other components' mean differences; grey levels; int8[s,
+    n]: how many rows up that is.
     """
     size = (shifts.size, count)
     rows_up = np.zeros(size, np.int8)

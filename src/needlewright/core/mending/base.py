@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Any, BinaryIO
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import BinaryIO
 
 from needlewright.core.errors import FormatError, NeedlewrightError
+from needlewright.core.finds import Reason
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Walk
@@ -16,12 +17,7 @@ class Unmendable(NeedlewrightError):
     """Nothing can be done for a file; the code says why. Never the end of anything else."""
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
-    """One thing that mending did: a code and its values."""
-
-    code: str
-    values: Mapping[str, Any] = field(default_factory=dict)
+Change = Reason  # one thing that mending did: a code and its values
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,9 +31,10 @@ class Reference:
 
 @dataclass(frozen=True, slots=True)
 class Patient:
-    """What a mender works on. `source`: the file from byte 0; `form`: its true format as far as known;
-    `walk`: the path that its structure took, None where it has no beginning. `told`: takes the share
-    of the work that is done."""
+    """What a mender works on. `source`: the file from byte 0; `form`: its true format as far as
+    known;
+    `walk`: the path that its structure took, None where it has no beginning. `told`: takes the
+    share of the work that is done."""
 
     source: Source
     name: str
@@ -70,8 +67,8 @@ class Mended:
 
 @dataclass(frozen=True, slots=True)
 class Mender:
-    """A way to mend. `formats`: names of those it is for. `mend(patient)`: proposals, the likeliest first;
-    Unmendable, FormatError or SourceError where there is none."""
+    """A way to mend. `formats`: names of those it is for. `mend(patient)`: proposals, the
+    likeliest first; Unmendable, FormatError or SourceError where there is none."""
 
     name: str
     formats: frozenset[str]

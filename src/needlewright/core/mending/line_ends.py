@@ -1,5 +1,5 @@
-"""Bytes that a transfer in text mode changed: every LF became CR LF. Taken back, where the file is then
-what it was; where the single ones were lost instead, nothing tells which they were.
+"""Bytes that a transfer in text mode changed: every LF became CR LF. Taken back, where the file is
+then what it was; where the single ones were lost instead, nothing tells which they were.
 """
 
 from __future__ import annotations

@@ -1,6 +1,8 @@
-"""MP4, MOV and their like: an index made anew, from what is left of it or with a sibling's description.
+"""MP4, MOV and their like: an index made anew, from what is left of it or with a sibling's
+description.
 
-The samples stay where they lie in the data; what is between them belongs to nothing and stays as well, where
+The samples stay where they lie in the data; what is between them belongs to nothing and stays as
+well, where
 no player looks. How they are coded comes from the clip's own index, else from a sibling.
 """
 
@@ -42,8 +44,8 @@ BEHIND = frozenset((b"moov", b"free", b"skip", b"udta", b"uuid", b"meta"))
 
 @dataclass(frozen=True, slots=True)
 class _Data:
-    """Where the media data lies; `claimed`: where its box says that it ends, None where it says nothing;
-    `head`: the box of the file type."""
+    """Where the media data lies; `claimed`: where its box says that it ends, None where it says
+    nothing; `head`: the box of the file type."""
 
     start: int
     stop: int
@@ -65,7 +67,7 @@ class _Described:
     @property
     def sound(self) -> Model | None:
         return next((m for m in self.models if m.track.handler == SOUND
-                     and (m.channels or m.chunks.size and self.video is not None)), None)
+                     and (m.channels or (m.chunks.size and self.video is not None))), None)
 
 
 def mend(patient: Patient) -> Iterator[Mended]:
@@ -114,7 +116,8 @@ def _data_of(source: Source, own: Own | None) -> _Data:
 
 
 def _stop_of(view: View, mdat: Box, start: int, limit: int) -> int:
-    """Where the data ends: as its box says if something known follows there, else as far as it may."""
+    """Where the data ends: as its box says if something known follows there, else as far as it
+    may."""
     if mdat.open_ended or mdat.stop > limit or mdat.stop <= start:
         return limit
     if mdat.stop == view.stop:
@@ -138,7 +141,8 @@ def _by_own_index(patient: Patient, own: Own, kept: Kept, data: _Data) -> Mended
 
 
 def _described(patient: Patient, own: Own | None, data: _Data) -> Iterator[_Described]:
-    """Descriptions with which samples are found, the likeliest first; Unmendable where none does."""
+    """Descriptions with which samples are found, the likeliest first; Unmendable where none
+    does."""
     if own is not None:
         yield _Described(own.models, None)
         return
@@ -174,7 +178,7 @@ def _samples_with(source: Source, described: _Described, data: _Data) -> int:
     end = min(data.stop, data.start + TRIAL_BYTES)
     found = Finder(source, data.start, end, video, sound, lambda share: None).run()
     size = sum(found.video.sizes) + sum(found.sound.sizes)
-    if video is not None and not found.video.offsets or size < 0.2 * (end - data.start):
+    if (video is not None and not found.video.offsets) or size < 0.2 * (end - data.start):
         return 0
     return int(1000 * size / max(1, end - data.start))
 

@@ -10,7 +10,14 @@ import numpy as np
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.kernels.jpeg_bits import is_padding, unstuff
 from needlewright.core.kernels.jpeg_coefficients import decode_chain
-from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable, bytes_written
+from needlewright.core.mending.base import (
+    Change,
+    Mended,
+    Mender,
+    Patient,
+    Unmendable,
+    bytes_written,
+)
 from needlewright.core.mending.jpeg import guide, progressive, sizes, writing
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of
 from needlewright.core.mending.jpeg.doubled import doubled
@@ -91,7 +98,7 @@ def _without_double(found: Restored) -> Restored:
     return replace(found, data=data, head=head, changes=(*found.changes, change))
 
 
-def _reach(raw: "np.ndarray", layout: Layout) -> float:  # type: ignore[type-arg]
+def _reach(raw: np.ndarray, layout: Layout) -> float:  # type: ignore[type-arg]
     """How far the data decodes; beyond 1 where exactly to its end."""
     clean = unstuff(raw, 1 << 16)
     chain = decode_chain(clean.clean, 0, clean.size * 8, layout.coding, layout.total + 64, True)
@@ -100,11 +107,11 @@ def _reach(raw: "np.ndarray", layout: Layout) -> float:  # type: ignore[type-arg
     return 2.0 if whole else chain.size / layout.total
 
 
-def _is_exact(raw: "np.ndarray", layout: Layout) -> bool:  # type: ignore[type-arg]
+def _is_exact(raw: np.ndarray, layout: Layout) -> bool:  # type: ignore[type-arg]
     return _reach(raw, layout) > 1
 
 
-def _sized(found: Restored, layout: Layout, raw: "np.ndarray",  # type: ignore[type-arg]
+def _sized(found: Restored, layout: Layout, raw: np.ndarray,  # type: ignore[type-arg]
            closed: bool) -> tuple[Restored, Layout]:
     """The file with the size that its rows have, where the stated one is not that."""
     if layout.restart or not closed or not found.known:

@@ -1,6 +1,7 @@
-"""PNG: chunks found again by their names, checksums made anew, the size from the rows, and as many rows as the
-stream still gives (W3C PNG, third edition: 5 chunks, 9 filtering, 10 compression). Behind damage in it nothing
-is: what Deflate refers to is lost.
+"""PNG: chunks found again by their names, checksums made anew, the size from the rows, and as many
+rows as the
+stream still gives (W3C PNG, third edition: 5 chunks, 9 filtering, 10 compression). Behind damage
+in it nothing is: what Deflate refers to is lost.
 """
 
 from __future__ import annotations
@@ -11,7 +12,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
-from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable, bytes_written
+from needlewright.core.mending.base import (
+    Change,
+    Mended,
+    Mender,
+    Patient,
+    Unmendable,
+    bytes_written,
+)
 from needlewright.core.mending.registry import register
 from needlewright.core.structures.inflating import Inflater
 
@@ -22,17 +30,18 @@ DEPTHS = {0: (8, 16, 1, 2, 4), 2: (8, 16), 3: (8, 4, 2, 1), 4: (8, 16), 6: (8, 1
 FILTERS = 5
 SIDE = 65_535  # no wider picture is guessed
 LEAST_ROWS = 4
-KNOWN = frozenset((b"IHDR", b"PLTE", b"IDAT", b"IEND", b"tRNS", b"gAMA", b"cHRM", b"sRGB", b"iCCP", b"sBIT",
-                   b"bKGD", b"hIST", b"pHYs", b"sPLT", b"tIME", b"tEXt", b"zTXt", b"iTXt", b"eXIf",
-                   b"acTL", b"fcTL", b"fdAT", b"cICP", b"mDCV", b"cLLI"))
+KNOWN = frozenset((
+    b"IHDR", b"PLTE", b"IDAT", b"IEND", b"tRNS", b"gAMA", b"cHRM", b"sRGB", b"iCCP", b"sBIT",
+    b"bKGD", b"hIST", b"pHYs", b"sPLT", b"tIME", b"tEXt", b"zTXt", b"iTXt", b"eXIf", b"acTL",
+    b"fcTL", b"fdAT", b"cICP", b"mDCV", b"cLLI"))
 BEFORE = (b"PLTE", b"tRNS")  # what the data cannot be shown without
 REPLACED = frozenset((b"IHDR", b"IDAT", b"IEND"))
 
 
 @dataclass(slots=True)
 class _Parts:
-    """What stands in the file. `sound`: chunks with right checksums; `bad_at`: compressed bytes in front of
-    the first whose checksum is wrong; `sums`: how many are."""
+    """What stands in the file. `sound`: chunks with right checksums; `bad_at`: compressed bytes in
+    front of the first whose checksum is wrong; `sums`: how many are."""
 
     header: bytes | None = None
     others: list[tuple[bytes, bytes]] = field(default_factory=list)
@@ -68,7 +77,7 @@ def _gathered(data: bytes) -> _Parts:
     parts, at = _Parts(), 8 if data[:8] == MAGIC else 0
     while at + 8 <= len(data):
         length, name = struct.unpack_from(">I4s", data, at)
-        if name not in KNOWN or at + 12 + length > len(data) and name != b"IDAT":
+        if name not in KNOWN or (at + 12 + length > len(data) and name != b"IDAT"):
             found = _next_chunk(data, at + 1)
             if found is None:
                 break
@@ -76,7 +85,8 @@ def _gathered(data: bytes) -> _Parts:
             continue
         stop = min(at + 8 + length, len(data))
         behind = _next_chunk(data, at + 8, limit=stop + 12)
-        if stop + 12 <= len(data) and data[stop + 8 : stop + 12] not in KNOWN and behind is not None:
+        astray = stop + 12 <= len(data) and data[stop + 8 : stop + 12] not in KNOWN
+        if astray and behind is not None:
             stop = behind - 4  # the length is wrong: another chunk begins before
         _take(parts, name, data[at + 8 : stop], data[stop : stop + 4])
         at = stop + 4
@@ -134,7 +144,8 @@ def _header_for(rows: bytes, whole: bool, parts: _Parts) -> bytes:
         for depth in DEPTHS[colour]:
             for width, height in _sizes(rows, whole, SAMPLES[colour] * depth):
                 header = struct.pack(">IIBBBBB", width, height, depth, colour, 0, 0, 0)
-                if parts.claim is not None and zlib.crc32(header, zlib.crc32(b"IHDR")) == parts.claim[1]:
+                if parts.claim is not None and parts.claim[1] == zlib.crc32(
+                        header, zlib.crc32(b"IHDR")):
                     return header
                 found.append(header)
         if found and parts.claim is None:
@@ -166,7 +177,7 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
     row = 1 + -(-width * SAMPLES[colour] * depth // 8)
     doubts: tuple[str, ...] = ()
     share = 1.0
-    if whole and not interlace and len(rows) == row * height or whole and interlace:
+    if (whole and not interlace and len(rows) == row * height) or (whole and interlace):
         body = bytes(parts.data)
         if parts.sums:
             changes.append(Change("sums-made", {"count": parts.sums}))
@@ -191,8 +202,8 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
 
 
 def _rows_kept(rows: bytes, row: int, height: int, parts: _Parts) -> tuple[bytes, int]:
-    """(a stream of all rows, those that are missing neutral; how many are there). What came out of a chunk
-    whose checksum is wrong is not believed where one tells."""
+    """(a stream of all rows, those that are missing neutral; how many are there). What came out of
+    a chunk whose checksum is wrong is not believed where one tells."""
     good = min(height, len(rows) // row)
     if parts.bad_at is not None and parts.bad_at:
         sure, _ = _inflated(bytes(parts.data[: parts.bad_at]))

@@ -1,5 +1,5 @@
-"""WAV whose sizes were never written, or whose header is lost: a new header from what the data is (RIFF WAVE,
-Multimedia Programming Interface 1.0; EBU Tech 3306 for sizes beyond 4 GiB).
+"""WAV whose sizes were never written, or whose header is lost: a new header from what the data is
+(RIFF WAVE, Multimedia Programming Interface 1.0; EBU Tech 3306 for sizes beyond 4 GiB).
 """
 
 from __future__ import annotations
@@ -75,10 +75,11 @@ def _format_in(head: bytes) -> bytes | None:
 
 
 def _stop(source: Source, head: bytes, start: int) -> int:
-    """Where the samples end: as stated, where another chunk or the end stands there; else the file's end."""
+    """Where the samples end: as stated, where another chunk or the end stands there; else the
+    file's end."""
     stated = int.from_bytes(head[start - 4 : start], "little") if start >= 8 else 0
     stop = start + stated
-    if 0 < stated and stop <= source.size:
+    if stated > 0 and stop <= source.size:
         behind = source.read_at(stop + (stated & 1), 4)
         if not behind or behind.isalnum() or behind.strip().isalnum():
             return stop

@@ -1,6 +1,8 @@
-"""One damaged file after another: the way to mend it, the new file, and what the checks say of that.
+"""One damaged file after another: the way to mend it, the new file, and what the checks say of
+that.
 
-The new file is written under a name of its own, checked by the same walks and decoders as everything else,
+The new file is written under a name of its own, checked by the same walks and decoders as
+everything else,
 and kept only where it is better than what was there. Nothing that exists is ever written over.
 """
 
@@ -35,8 +37,8 @@ RANK = {Grade.WHOLE: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1, Gra
 
 @dataclass(slots=True)
 class Treated:
-    """What became of one file. `output`: the mended file, None where there is none; `why`: code of the
-    reason for that; `grade`, `share`: of the output, else of the file as it is."""
+    """What became of one file. `output`: the mended file, None where there is none; `why`: code of
+    the reason for that; `grade`, `share`: of the output, else of the file as it is."""
 
     path: Path
     before: Find | None
@@ -54,8 +56,8 @@ class Treated:
 
 def treat(paths: Iterable[Path], to: Path, references: Sequence[Path], stop: StopSignal,
           told: Callable[[Path, float], None] = lambda path, share: None) -> Iterator[Treated]:
-    """Mend each file of `paths` into the folder `to`, which is there. Never raises for a file that is
-    damaged; OSError where nothing can be written, after the last complete file."""
+    """Mend each file of `paths` into the folder `to`, which is there. Never raises for a file that
+    is damaged; OSError where nothing can be written, after the last complete file."""
     pool: DecoderPool[int] = DecoderPool()
     checker: DecoderPool[int] = DecoderPool(2)
     lent = _opened(references)
@@ -98,25 +100,30 @@ def treat_one(item: Examined, to: Path, references: Sequence[Reference], stop: S
             others = [r for r in references if Path(r.path) != path.absolute()]
             patient = Patient(source, path.name, find.format, item.walk, others, stop,
                               lambda share: told(path, share))
-            trial = _Trial(result, to, stop, checker)
-            try:
-                for proposal in _proposals(patient, find, result):
-                    if trial.takes(proposal):
-                        break
-                trial.settle()
-            finally:
-                trial.clear()
+            treat_patient(patient, find, result, to, checker)
     except SourceError as error:
         result.why, result.error = "unreadable", error
     return result
 
 
+def treat_patient(patient: Patient, find: Find, result: Treated, to: Path,
+                  checker: DecoderPool[int]) -> None:
+    """Fill `result` with what can be done for a damaged file, `find` being what it is now. Raises
+    SourceError where it cannot be read, Interrupted when it is to stop."""
+    trial = _Trial(result, to, patient.stop, checker)
+    try:
+        for proposal in _proposals(patient, find, result):
+            if trial.takes(proposal):
+                break
+        trial.settle()
+    finally:
+        trial.clear()
+
+
 def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended]:
     """What the ways to mend propose, the likeliest first; why they do not goes into `result`."""
-    try:
+    with contextlib.suppress(Unmendable):
         yield line_ends.restored(patient, formats().values())
-    except Unmendable:
-        pass
     ways = _ways_for(find, patient.name)
     if not ways:
         result.why = "no-way"
@@ -138,7 +145,8 @@ def _ways_for(find: Find, name: str) -> list[Mender]:
 
 
 class _Trial:
-    """Proposals for one file, written and checked; the best one stays until `settle` gives it a name."""
+    """Proposals for one file, written and checked; the best one stays until `settle` gives it a
+    name."""
 
     def __init__(self, result: Treated, to: Path, stop: StopSignal,
                  checker: DecoderPool[int]) -> None:
@@ -197,7 +205,8 @@ class _Trial:
 
 
 def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:
-    """Whether the checks say more for the new file than for the old one, and nothing of it is less."""
+    """Whether the checks say more for the new file than for the old one, and nothing of it is
+    less."""
     assert result.before is not None
     if after.grade in (Grade.GONE, Grade.REMNANT) and proposal.share >= LITTLE:
         return False
@@ -208,7 +217,7 @@ def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:
     opened = _opens(after)
     if not opened and after.share <= result.share_before + BETTER:
         return False
-    if RANK[after.grade] > RANK[result.before.grade] or opened and not _opens(result.before):
+    if RANK[after.grade] > RANK[result.before.grade] or (opened and not _opens(result.before)):
         return True
     return min(proposal.share, after.share) > result.share_before + BETTER
 
@@ -220,7 +229,8 @@ def _opens(find: Find) -> bool:
 
 
 def _named(part: Path, to: Path, stem: str, extension: str) -> Path:
-    """Give the file at `part` the name `stem`.`extension` in `to`, or one with a number where that is taken.
+    """Give the file at `part` the name `stem`.`extension` in `to`, or one with a number where that
+    is taken.
     """
     stem = harmless(stem) or "mended"
     for number in range(1, MAX_SAME_NAMES):

@@ -1,7 +1,7 @@
 """Files as they are, each from its first byte to its last: followed, decoded, graded.
 
-The same walks, decoders and grades as of what is searched for; a file's own end must be its last byte,
-or what stands behind it is told.
+The same walks, decoders and grades as of what is searched for; a file's own end must be its last
+byte, or what stands behind it is told.
 """
 
 from __future__ import annotations
@@ -36,8 +36,8 @@ TRIED = 3  # formats that the first bytes of a file may be of
 
 @dataclass(slots=True)
 class Examined:
-    """A file, and what it turned out to be; `error` where it cannot be read at all. `walk`: the path
-    that its own structure took, where it has any."""
+    """A file, and what it turned out to be; `error` where it cannot be read at all. `walk`: the
+    path that its own structure took, where it has any."""
 
     path: Path
     find: Find | None = None
@@ -54,7 +54,8 @@ class _Open:
 
 
 def files_in(paths: Iterable[str | os.PathLike[str]]) -> Iterator[Path]:
-    """Every regular file among `paths` and in the folders there, sorted within each folder; links are
+    """Every regular file among `paths` and in the folders there, sorted within each folder; links
+    are
     not followed, so that no folder is walked twice. SourceError for a path that is not there."""
     for given in paths:
         path = Path(given)

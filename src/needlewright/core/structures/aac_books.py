@@ -1,7 +1,7 @@
 """The Huffman codes of AAC (ISO/IEC 14496-3:2019, 4.A.1): scale factors and spectral books 1 to 11.
 
-Kept as the standard lists them, in the order of the index: the length of each code as a letter (a: 1 bit),
-and all codes one behind another as bits.
+Kept as the standard lists them, in the order of the index: the length of each code as a letter (a:
+1 bit), and all codes one behind another as bits.
 """
 
 from __future__ import annotations
@@ -120,8 +120,8 @@ LONGEST = 19  # bits of a code; books of spectra need 16 at most
 
 @lru_cache(maxsize=1)
 def lookups() -> tuple[npt.NDArray[np.int32], npt.NDArray[np.int32]]:
-    """(int32[12, 65536] by the 16 bits that a spectral code begins with, int32[524288] by the 19 that one of
-    a scale factor does): index << 5 | bits of the code."""
+    """(int32[12, 65536] by the 16 bits that a spectral code begins with, int32[524288] by the 19
+    that one of a scale factor does): index << 5 | bits of the code."""
     spectra = np.zeros((12, 1 << 16), np.int32)
     scale = np.zeros(1 << LONGEST, np.int32)
     for number in range(12):

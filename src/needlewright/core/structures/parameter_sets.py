@@ -1,6 +1,7 @@
 """What the parameter sets and slice headers of H.264 and H.265 say of the order of pictures.
 
-ITU-T H.264, 7.3.2.1, 7.3.3 and 8.2.1; H.265, 7.3.2.2, 7.3.6 and 8.3.1. Only what leads to the order count.
+ITU-T H.264, 7.3.2.1, 7.3.3 and 8.2.1; H.265, 7.3.2.2, 7.3.6 and 8.3.1. Only what leads to the
+order count.
 """
 
 from __future__ import annotations
@@ -42,7 +43,8 @@ class Bits:
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """How slices tell the order of pictures. `lsb_bits` 0: pictures come in the order of decoding."""
+    """How slices tell the order of pictures. `lsb_bits` 0: pictures come in the order of
+    decoding."""
 
     hevc: bool
     lsb_bits: int
@@ -137,8 +139,8 @@ def _profile(bits: Bits, layers: int) -> None:
 
 
 def order_count(unit: bytes, order: Order) -> tuple[int, bool]:
-    """(low bits of the order count, whether it begins anew here) of the picture whose first slice is `unit`,
-    with its NAL header."""
+    """(low bits of the order count, whether it begins anew here) of the picture whose first slice
+    is `unit`, with its NAL header."""
     bits = Bits(unit[:64])
     if order.hevc:
         kind = (bits.take(16) >> 9) & 0x3F

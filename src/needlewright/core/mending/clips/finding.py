@@ -1,4 +1,5 @@
-"""Samples of pictures and sound found in the data of a clip, one behind another, without its index."""
+"""Samples of pictures and sound found in the data of a clip, one behind another, without its
+index."""
 
 from __future__ import annotations
 
@@ -26,8 +27,10 @@ Longs = npt.NDArray[np.int64]
 
 @dataclass(slots=True)
 class Samples:
-    """Samples of one track, in the order of the data. `gap`: bytes of nothing in front of each; `whole`: no
-    foreign data shows inside; `key`: it can be decoded alone; `order`: of display, -1 where unknown."""
+    """Samples of one track, in the order of the data. `gap`: bytes of nothing in front of each;
+    `whole`: no
+    foreign data shows inside; `key`: it can be decoded alone; `order`: of display, -1 where
+    unknown."""
 
     offsets: list[int] = field(default_factory=list)
     sizes: list[int] = field(default_factory=list)
@@ -97,7 +100,8 @@ class Finder:
         return self.found
 
     def _tail(self) -> None:
-        """Pictures that others follow have one number of slices; with fewer, the last is cut off."""
+        """Pictures that others follow have one number of slices; with fewer, the last is cut
+        off."""
         video = self.found.video
         if not video.slices:
             return
@@ -190,7 +194,8 @@ def _add(samples: Samples, place: int, size: int, gap: int, whole: bool) -> None
 
 
 def _kind_of(unit: bytes, coding: int) -> tuple[bool, bool, bool, bool]:
-    """(a slice, the first of its picture, of a key picture, something that stands in front of slices)."""
+    """(a slice, the first of its picture, of a key picture, something that stands in front of
+    slices)."""
     if coding == AVC:
         kind = unit[0] & 0x1F
         slice_ = 1 <= kind <= 5

@@ -1,5 +1,5 @@
-"""A clip whose own index is there: followed again where only sizes or places are wrong, and as far as the
-data still holds what it lists (ISO/IEC 14496-12, 8.7.5).
+"""A clip whose own index is there: followed again where only sizes or places are wrong, and as far
+as the data still holds what it lists (ISO/IEC 14496-12, 8.7.5).
 """
 
 from __future__ import annotations
@@ -53,8 +53,8 @@ def own_index(source: Source) -> Own | None:
 
 @dataclass(slots=True)
 class Kept:
-    """What is left of a clip by its own index. `lost`, `total`: samples; `spans`: seconds that are lost;
-    `moved`: bytes by which the data lies elsewhere than the index says."""
+    """What is left of a clip by its own index. `lost`, `total`: samples; `spans`: seconds that are
+    lost; `moved`: bytes by which the data lies elsewhere than the index says."""
 
     tracks: list[NewTrack]
     lost: int
@@ -65,7 +65,8 @@ class Kept:
 
 
 def kept_by(source: Source, own: Own, start: int) -> Kept | None:
-    """As much of the samples as the data still holds; None where the index does not lead to them."""
+    """As much of the samples as the data still holds; None where the index does not lead to
+    them."""
     places = [m.track.offsets for m in own.models if m.track.offsets.size]
     moves = [0, start - int(min(o.min() for o in places))] if places else [0]
     best: Kept | None = None
@@ -110,7 +111,8 @@ def _kept(source: Source, own: Own, moved: int) -> Kept | None:
 
 
 def _filtered(model: Model, good: npt.NDArray[np.bool_], here: Longs) -> NewTrack:
-    """The samples that are good up to the last of them; each of the others' time goes to the one before."""
+    """The samples that are good up to the last of them; each of the others' time goes to the one
+    before."""
     number = int(np.flatnonzero(good)[-1]) + 1
     track, keep = model.track, good[:number]
     steps = np.diff(track.times)[:number]
@@ -142,8 +144,8 @@ def joined(spans: list[tuple[float, float]], most: int) -> list[list[float]]:
 
 
 def moved_index(raw: bytes, by: int) -> bytes:
-    """The index `raw`, a whole `moov` box, for data that lies `by` bytes farther on. FormatError where a
-    place then does not fit."""
+    """The index `raw`, a whole `moov` box, for data that lies `by` bytes farther on. FormatError
+    where a place then does not fit."""
     out = bytearray(raw)
     for at, width in _places(raw, 8, len(raw)):
         form = ">I" if width == 4 else ">Q"

@@ -1,5 +1,5 @@
-"""When each of the samples that were found is decoded and shown: at the usual step of a sibling, in the order
-of display that the pictures state, with time held where samples are missing.
+"""When each of the samples that were found is decoded and shown: at the usual step of a sibling,
+in the order of display that the pictures state, with time held where samples are missing.
 """
 
 from __future__ import annotations
@@ -41,8 +41,8 @@ def _held(samples: Samples, steps: Longs, model: Model, rate: float) -> list[tup
 
 def pictures(model: Model, samples: Samples, rate: float) -> tuple[
         NewTrack, int, list[tuple[float, float]]]:
-    """(track, samples dropped, seconds lost). Behind a damaged picture the next key picture is the first that
-    is shown as it was."""
+    """(track, samples dropped, seconds lost). Behind a damaged picture the next key picture is the
+    first that is shown as it was."""
     ranks = display_ranks(samples, model.order.lsb_bits if model.order is not None else 0)
     keep, keys = np.array(samples.whole, np.bool_), np.array(samples.key, np.bool_)
     waits = bool(keys.any()) and not keys[0]

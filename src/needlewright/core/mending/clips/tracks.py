@@ -1,5 +1,5 @@
-"""What an index says of how its tracks are coded: taken from a sibling, or from what is left of a clip's own
-(ISO/IEC 14496-12, 8.3 to 8.6; 14496-15, 5.3.3 and 8.3.3; 14496-3, 1.6.2.1).
+"""What an index says of how its tracks are coded: taken from a sibling, or from what is left of a
+clip's own (ISO/IEC 14496-12, 8.3 to 8.6; 14496-15, 5.3.3 and 8.3.3; 14496-3, 1.6.2.1).
 """
 
 from __future__ import annotations
@@ -32,10 +32,11 @@ Longs = npt.NDArray[np.int64]
 
 @dataclass(slots=True)
 class Model:
-    """One track as an index describes it. `trak`: its box, header included; `step`: usual duration of a
+    """One track as an index describes it. `trak`: its box, header included; `step`: usual duration
+    of a
     sample, in its timescale; `coding`: AVC, HEVC or 0; `width`: bytes of a NAL length; `channels`,
-    `rate`: of AAC (an index into RATES), 0 channels for other sound; `chunks`: of plain sound, the bytes
-    that stand between pictures."""
+    `rate`: of AAC (an index into RATES), 0 channels for other sound; `chunks`: of plain sound, the
+    bytes that stand between pictures."""
 
     track: Track
     trak: bytes
@@ -49,7 +50,8 @@ class Model:
 
 
 def moov_of(source: Source) -> tuple[View, Box] | None:
-    """The first `moov` of a file that stands whole; wherever it is, where the boxes do not lead to one."""
+    """The first `moov` of a file that stands whole; wherever it is, where the boxes do not lead to
+    one."""
     view = View(source, 0, source.size)
     for box in top_level(view, 0):
         if box.name == b"moov" and box.stop <= view.stop and box.size <= MAX_MOOV:
@@ -256,7 +258,8 @@ def lead_of(model: Model) -> int:
 
 
 def plain_chunks(model: Model) -> Longs:
-    """Bytes of the stretches in which plain sound lies between pictures, the commonest first; int64[n]."""
+    """Bytes of the stretches in which plain sound lies between pictures, the commonest first;
+    int64[n]."""
     track = model.track
     if not track.frame_bytes or not track.offsets.size:
         return np.zeros(0, np.int64)

@@ -31,9 +31,10 @@ def full(name: bytes, *parts: bytes, version: int = 0, flags: int = 0) -> bytes:
 
 @dataclass(slots=True)
 class NewTrack:
-    """What is written of one track. `offsets`, `sizes`: int64[n], bytes of the new file, in the order of
-    decoding; `steps`: duration of each; `ahead`: composition time less decoding time; `keys`: which can be
-    decoded alone, None for all; `lead`: time in front of the first that is shown."""
+    """What is written of one track. `offsets`, `sizes`: int64[n], bytes of the new file, in the
+    order of
+    decoding; `steps`: duration of each; `ahead`: composition time less decoding time; `keys`:
+    which can be decoded alone, None for all; `lead`: time in front of the first that is shown."""
 
     model: Model
     offsets: Longs
@@ -146,5 +147,6 @@ def _tables(track: NewTrack) -> list[bytes]:
         number += count
     out.append(full(b"stsc", struct.pack(">I", len(chunks)), *chunks))
     out.append(full(b"stsz", struct.pack(">II", 0, sizes.size), sizes.astype(">u4").tobytes()))
-    out.append(full(b"co64", struct.pack(">I", begins.size), offsets[begins].astype(">u8").tobytes()))
+    out.append(full(b"co64", struct.pack(">I", begins.size),
+                    offsets[begins].astype(">u8").tobytes()))
     return out

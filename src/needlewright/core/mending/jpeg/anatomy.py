@@ -30,8 +30,8 @@ class Segment:
 
 @dataclass(slots=True)
 class Head:
-    """The segments up to the first scan, and what they say. `data`: the file they stand in; `begin`: where
-    coded data begins; `tables`: quantisers float32[64] in zig-zag order."""
+    """The segments up to the first scan, and what they say. `data`: the file they stand in;
+    `begin`: where coded data begins; `tables`: quantisers float32[64] in zig-zag order."""
 
     data: bytes
     segments: list[Segment] = field(default_factory=list)
@@ -52,7 +52,8 @@ class Head:
 
 
 def read_head(data: bytes, at: int = 2, until: int | None = None) -> Head:
-    """The head whose first segment stands at `at`; FormatError where the segments do not lead to a scan,
+    """The head whose first segment stands at `at`; FormatError where the segments do not lead to a
+    scan,
     or where a scan cannot be decoded with them. `until`: where the scan's coded data must begin."""
     head = Head(data)
     for _ in range(seg.MAX_SEGMENTS):
@@ -99,8 +100,8 @@ def take(head: Head, segment: Segment) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """How a sequential picture with one interleaved scan is laid out in MCUs. `dx`, `dy` int64[blocks]:
-    place of each block in its MCU; `quantisers` float32[components, 64]."""
+    """How a sequential picture with one interleaved scan is laid out in MCUs. `dx`, `dy`
+    int64[blocks]: place of each block in its MCU; `quantisers` float32[components, 64]."""
 
     coding: Coding
     dx: npt.NDArray[np.int64]

@@ -1,4 +1,5 @@
-"""The picture as far as it is put together: MCUs in their places, with the edges that others must join."""
+"""The picture as far as it is put together: MCUs in their places, with the edges that others must
+join."""
 
 from __future__ import annotations
 
@@ -31,8 +32,10 @@ class Strand:
 
 @dataclass(slots=True)
 class Fit:
-    """How a stretch of a strand joins what stands above it, MCU by MCU float32[n], grey levels; nan where
-    nothing is above. `mean`, `colour`: how much brighter it is; `shape`: what no level accounts for."""
+    """How a stretch of a strand joins what stands above it, MCU by MCU float32[n], grey levels;
+    nan where
+    nothing is above. `mean`, `colour`: how much brighter it is; `shape`: what no level accounts
+    for."""
 
     mean: Floats
     shape: Floats
@@ -52,11 +55,13 @@ class Fit:
         off = np.abs(self.mean - levels[0]) + self.shape
         for index in range(self.colour.shape[1]):
             off = off + COLOUR * np.abs(self.colour[:, index] - levels[1 + index])
-        return off
+        cost: Floats = off
+        return cost
 
 
 class Canvas:
-    """All MCUs of a picture. `there`: which are; `coefficients`: zero, that is neutral grey, where none."""
+    """All MCUs of a picture. `there`: which are; `coefficients`: zero, that is neutral grey, where
+    none."""
 
     def __init__(self, layout: Layout) -> None:
         self.layout = layout
@@ -79,24 +84,26 @@ class Canvas:
 
     def fits(self, strand: Strand, first: int, count: int,
              shifts: npt.NDArray[np.int64], most_up: int = MAX_UP) -> list[Fit]:
-        """How MCUs `first` to `first + count` join, for each shift: place less number; with what stands
-        at most `most_up` rows above."""
+        """How MCUs `first` to `first + count` join, for each shift: place less number; with what
+        stands at most `most_up` rows above."""
         mean, shape, colour, up = compare_above(strand.edges, first, count, shifts,
                                             self.layout.per_row, self.edges, self.there, most_up)
         return [Fit(mean[i], shape[i], colour[i], up[i]) for i in range(shifts.size)]
 
     def in_grey(self, levels: Levels) -> Floats:
         """Levels in grey levels."""
-        return (levels * self.layout.quantisers[:, 0] / 8).astype(np.float32)
+        grey: Floats = (levels * self.layout.quantisers[:, 0] / 8).astype(np.float32)
+        return grey
 
     def quantised(self, grey: Floats) -> Levels:
         """The levels nearest to `grey`."""
         steps = self.layout.quantisers[:, 0]
-        return np.rint(grey * 8 / steps).astype(np.int64)
+        levels: Levels = np.rint(grey * 8 / steps).astype(np.int64)
+        return levels
 
     def room(self, strand: Strand, begin: int, count: int) -> tuple[Floats, Floats]:
-        """(lowest, highest) grey level of each component that may be added to `count` MCUs from `begin` on
-        without any block leaving what samples can be; a few may, as encoders round."""
+        """(lowest, highest) grey level of each component that may be added to `count` MCUs from
+        `begin` on without any block leaving what samples can be; a few may, as encoders round."""
         low, high = [], []
         for index in range(self.layout.quantisers.shape[0]):
             blocks = self.layout.coding.component == index

@@ -1,6 +1,8 @@
-"""Coded data cut into what decodes: chains of MCUs from every place where the decoder can take it up again.
+"""Coded data cut into what decodes: chains of MCUs from every place where the decoder can take it
+up again.
 
-Huffman codes of JPEG fall back into step by themselves: from almost any bit the decoder runs into the
+Huffman codes of JPEG fall back into step by themselves: from almost any bit the decoder runs into
+the
 true chain after a few MCUs. Survival alone shows nothing; where two starts meet, both are in step.
 """
 
@@ -26,8 +28,8 @@ SLACK = 4096  # MCUs more than the picture has that damaged data may decode to
 
 @dataclass(slots=True)
 class Link:
-    """A chain with its place in the data. `at_end`: it decodes to the last bit; `in_step`: MCUs at its
-    beginning that may not be its own; `known`: it begins where coded data begins."""
+    """A chain with its place in the data. `at_end`: it decodes to the last bit; `in_step`: MCUs at
+    its beginning that may not be its own; `known`: it begins where coded data begins."""
 
     chain: Chain
     start_bit: int
@@ -53,8 +55,8 @@ def constant_runs(clean: Clean, size: int, least: int = CONSTANT_BYTES) -> list[
 
 def links_of(clean: Clean, start: int, stop: int, layout: Layout, total: int, known: bool,
              gaps: list[tuple[int, int]]) -> list[Link]:
-    """The chains of clean bytes `start` to `stop`, which hold `total` MCUs at most. `known`: the first one
-    begins just there; `gaps`: clean bytes in which nothing of it stands."""
+    """The chains of clean bytes `start` to `stop`, which hold `total` MCUs at most. `known`: the
+    first one begins just there; `gaps`: clean bytes in which nothing of it stands."""
     coding = layout.coding
     found: list[Link] = []
     edges = [start, *(e for a, b in gaps if start <= a < stop for e in (a, min(b, stop))), stop]

@@ -1,4 +1,5 @@
-"""Stretches of coded data that stand twice, one behind the other: copied again when the file was written.
+"""Stretches of coded data that stand twice, one behind the other: copied again when the file was
+written.
 
 Eight equal bytes at one distance, many times over, are no chance in coded data.
 """
@@ -16,8 +17,8 @@ MOST_MATCHES = 200_000
 
 
 def doubled(raw: npt.NDArray[np.uint8]) -> tuple[int, int] | None:
-    """(start, stop) of the second of two equal stretches of `raw` uint8[n] that follow one another; None
-    where none do."""
+    """(start, stop) of the second of two equal stretches of `raw` uint8[n] that follow one
+    another; None where none do."""
     if raw.size < 4 * LEAST:
         return None
     views = np.lib.stride_tricks.sliding_window_view(raw, 8)

@@ -1,5 +1,5 @@
-"""What speaks for a place in the picture, in nats: rows that join, rows that begin where they must, and the
-amount of data between."""
+"""What speaks for a place in the picture, in nats: rows that join, rows that begin where they
+must, and the amount of data between."""
 
 from __future__ import annotations
 
@@ -43,8 +43,8 @@ def gain(old: Floats, new: Floats) -> float:
 
 
 def beginnings(strand: Strand, at: int, per_row: int, rows: int = ROWS_AHEAD) -> Floats:
-    """float32[per_row]: for each MCU from `at` on, how much speaks for rows that begin there: in the rows
-    that follow, what is left of it is something else."""
+    """float32[per_row]: for each MCU from `at` on, how much speaks for rows that begin there: in
+    the rows that follow, what is left of it is something else."""
     part = strand.steps[at : at + rows * per_row]
     count = part.size // per_row
     if count == 0:
@@ -76,13 +76,15 @@ class Found:
 
 
 def joining(fit: Fit) -> tuple[float, float]:
-    """(how badly a stretch joins what is above it, whatever its level, in nats for each MCU that tells by
-    itself; how many do): in brightness from MCU to MCU, in the shape of each, and in colour, which tell of
-    different things. Rows farther up tell less."""
+    """(how badly a stretch joins what is above it, whatever its level, in nats for each MCU that
+    tells by
+    itself; how many do): in brightness from MCU to MCU, in the shape of each, and in colour, which
+    tell of different things. Rows farther up tell less."""
     there = ~np.isnan(fit.mean)
     levels = fit.levels()
     weight = float((1 / fit.up[there]).sum()) / INDEPENDENT
-    told = np.log(typical(np.abs(fit.mean - levels[0])) + 0.3) + np.log(typical(fit.shape[there]) + 0.6)
+    told = np.log(typical(np.abs(fit.mean - levels[0])) + 0.3)
+    told += np.log(typical(fit.shape[there]) + 0.6)
     for index in range(fit.colour.shape[1]):
         apart = np.abs(fit.colour[there, index] - levels[1 + index])
         told += 0.5 * np.log(typical(apart) + 0.3)
@@ -90,16 +92,16 @@ def joining(fit: Fit) -> tuple[float, float]:
 
 
 def by_amount(place: float, expected: tuple[float, float]) -> float:
-    """What the amount of data says for a place: less of the picture may be missing than there are bytes,
-    where they were added; more only where bytes were lost."""
+    """What the amount of data says for a place: less of the picture may be missing than there are
+    bytes, where they were added; more only where bytes were lost."""
     off = (place - expected[0]) / expected[1]
     return -min(ADDED if off < 0 else LOST, off * off / 2)
 
 
 def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high: int,
           expected: tuple[float, float], sure: float) -> Found | None:
-    """The shift between `low` and `high` at which the MCUs from `begin` on join the picture; None where
-    several may be it. `expected`: (place, how uncertain) of MCU `begin`."""
+    """The shift between `low` and `high` at which the MCUs from `begin` on join the picture; None
+    where several may be it. `expected`: (place, how uncertain) of MCU `begin`."""
     shifts = np.arange(low, high + 1, dtype=np.int64)
     nats = np.full(shifts.size, -np.inf)
     told, weight = np.zeros(shifts.size), np.zeros(shifts.size)
@@ -126,8 +128,8 @@ def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high
 
 @dataclass(slots=True)
 class Watch:
-    """Looks whether a strand that is followed still lies where it should. `tries`: how often places far
-    ahead may still be looked at."""
+    """Looks whether a strand that is followed still lies where it should. `tries`: how often
+    places far ahead may still be looked at."""
 
     canvas: Canvas
     strand: Strand
@@ -136,8 +138,8 @@ class Watch:
 
     def otherwise(self, at: int, count: int, shift: int, levels: Levels, cost: Floats,
                   usual: float) -> tuple[int, int, Levels] | None:
-        """(MCU, shift, levels) from which on the rest of the row from `at` is explained better than by
-        `shift` and `levels`, which cost float32[count]; None where nothing does clearly."""
+        """(MCU, shift, levels) from which on the rest of the row from `at` is explained better
+        than by `shift` and `levels`, which cost float32[count]; None where nothing does clearly."""
         canvas, strand, per_row = self.canvas, self.strand, self.canvas.layout.per_row
         tail = min(max(8, per_row // 4), count // 3)
         if count - tail < min(24, per_row // 2) or np.isnan(cost).mean() > 0.5:
@@ -179,7 +181,8 @@ class Watch:
             whole = fit.cost(grey)
             other = int(near[index])
             begun = begins(profile, at + tail, other)
-            told = gain(late, whole[tail:]) + begun - was - min(END, max(0.0, top - begun - SOON) / 2)
+            told = gain(late, whole[tail:]) + begun - was
+            told -= min(END, max(0.0, top - begun - SOON) / 2)
             told += END if other == self.end_shift else -0.05 * min(40, abs(other - shift))
             if best is None or told > best[0]:
                 best = told, other, grey, whole
@@ -190,7 +193,8 @@ class Watch:
 
     def _farther(self, at: int, tail: int, count: int, shift: int, late: Floats,
                  profile: Floats) -> tuple[int, Floats, Floats] | None:
-        """A place so far ahead that what stands above it is missing, too: where rows begin must say so."""
+        """A place so far ahead that what stands above it is missing, too: where rows begin must
+        say so."""
         canvas, strand, per_row = self.canvas, self.strand, self.canvas.layout.per_row
         begin, top = at + tail, float(profile.max())
         if self.tries <= 0:
@@ -222,8 +226,8 @@ def _begin_elsewhere(strand: Strand, at: int, profile: Floats, was: float, shift
 
 
 def _better(late: Floats, new: Floats, begun: bool = False) -> bool:
-    """Whether costs `new` are clearly lower than `late`, and in most parts of the row; not higher is enough
-    where rows begin there (`begun`)."""
+    """Whether costs `new` are clearly lower than `late`, and in most parts of the row; not higher
+    is enough where rows begin there (`begun`)."""
     valid = ~np.isnan(new)
     if begun:
         return typical(new) <= 1.05 * typical(late[valid]) + 0.2
@@ -232,8 +236,8 @@ def _better(late: Floats, new: Floats, begun: bool = False) -> bool:
 
 def _is_level(canvas: Canvas, strand: Strand, start: int, at: int, cost: Floats, shift: int,
               levels: Levels, found: Levels) -> bool:
-    """Whether a change of level at MCU `start` is one of the data, not of the picture: it is abrupt, not at
-    the side, and the columns left of it change one row later."""
+    """Whether a change of level at MCU `start` is one of the data, not of the picture: it is
+    abrupt, not at the side, and the columns left of it change one row later."""
     per_row = canvas.layout.per_row
     column = (start + shift) % per_row
     if min(column, per_row - column) <= BESIDE or not _abrupt(cost, start - at):
@@ -242,7 +246,8 @@ def _is_level(canvas: Canvas, strand: Strand, start: int, at: int, cost: Floats,
     first = start + per_row - left
     if left < 8 or first + left > strand.size:
         return True
-    # The strand's own rows tell nothing, since levels drop out between them; but those columns stand
+    # The strand's own rows tell nothing, since levels drop out between them; but those columns
+    # stand
     # below what was laid before the break.
     fit = canvas.fits(strand, first, left, np.array([shift], np.int64), most_up=1)[0]
     if np.isnan(fit.mean).mean() > 0.5:
@@ -253,13 +258,14 @@ def _is_level(canvas: Canvas, strand: Strand, start: int, at: int, cost: Floats,
 
 def level_step(canvas: Canvas, strand: Strand, at: int, count: int, shift: int,
                levels: Levels) -> tuple[int, int, Levels] | None:
-    """A small change of level in the first quarter of the row from `at`: all the rest of the row is brighter
-    or darker by one amount, in every part of it, and nothing before it is."""
+    """A small change of level in the first quarter of the row from `at`: all the rest of the row
+    is brighter or darker by one amount, in every part of it, and nothing before it is."""
     per_row = canvas.layout.per_row
     if count < per_row or at < per_row:
         return None
     before = per_row // 4
-    fit = canvas.fits(strand, at - before, before + count, np.array([shift], np.int64), most_up=1)[0]
+    fit = canvas.fits(strand, at - before, before + count, np.array([shift], np.int64),
+                      most_up=1)[0]
     grey = canvas.in_grey(levels)
     signals = [fit.mean + grey[0], *(fit.colour[:, c] + grey[1 + c]
                                      for c in range(fit.colour.shape[1]))]
@@ -330,7 +336,8 @@ def switch(old: Floats, new: Floats, usual: float) -> int:
 
 def _agree(old: Floats, new: Floats) -> bool:
     """Whether most parts of a row are better with the new explanation."""
-    pairs = [(o, n) for o, n in zip(np.array_split(old, PARTS), np.array_split(new, PARTS)) if o.size]
+    both = zip(np.array_split(old, PARTS), np.array_split(new, PARTS))
+    pairs = [(o, n) for o, n in both if o.size]
     better = sum(1 for o, n in pairs if n.sum() < 0.9 * o.sum())
     return better >= min(AGREE, len(pairs))
 

@@ -1,7 +1,10 @@
-"""The embedded thumbnail as a guide: how bright and of what colour each part of the picture must be.
+"""The embedded thumbnail as a guide: how bright and of what colour each part of the picture must
+be.
 
-Exif 2.32, 4.5.4. Decoded no farther than the mean of each of its blocks, by our own decoder. Cameras
-sharpen thumbnails and change their tones a little: how they differ where the picture is sure is learnt.
+Exif 2.32, 4.5.4. Decoded no farther than the mean of each of its blocks, by our own decoder.
+Cameras
+sharpen thumbnails and change their tones a little: how they differ where the picture is sure is
+learnt.
 """
 
 from __future__ import annotations
@@ -12,7 +15,6 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.errors import FormatError
-from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.kernels.jpeg_bits import scan_end, unstuff
 from needlewright.core.kernels.jpeg_coefficients import decode_chain
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of, read_head
@@ -25,16 +27,19 @@ LEAST = 48  # MCUs that are compared
 
 @dataclass(frozen=True, slots=True)
 class Guide:
-    """`levels` float32[components, rows, columns]: means, grey levels around 0; `shape`: width by height."""
+    """`levels` float32[components, rows, columns]: means, grey levels around 0; `shape`: width by
+    height."""
 
     levels: Floats
     shape: float
 
     def of(self, layout: Layout, bars: bool) -> Floats:
-        """float32[components, MCUs]: what it says for each MCU of the picture. `bars`: cameras pad 3:2 and
+        """float32[components, MCUs]: what it says for each MCU of the picture. `bars`: cameras pad
+        3:2 and
         16:9 with bars to the shape of their thumbnails; else the picture is squeezed into it."""
         rows, columns = self.levels.shape[1:]
-        own = layout.per_row * (int(layout.dx.max()) + 1) / (layout.rows * (int(layout.dy.max()) + 1))
+        wide, high = int(layout.dx.max()) + 1, int(layout.dy.max()) + 1
+        own = layout.per_row * wide / (layout.rows * high)
         down = min(1.0, self.shape / own) if bars else 1.0
         along = min(1.0, own / self.shape) if bars else 1.0
         y = ((np.arange(layout.rows) + 0.5) / layout.rows * down + (1 - down) / 2) * rows - 0.5
@@ -104,8 +109,8 @@ def means_of(canvas: Canvas) -> Floats:
 
 
 def apart(canvas: Canvas, guide: Guide) -> Floats | None:
-    """float32[components, MCUs]: how much brighter the picture is than the guide says; None where they are
-    not of one kind."""
+    """float32[components, MCUs]: how much brighter the picture is than the guide says; None where
+    they are not of one kind."""
     if guide.levels.shape[0] != canvas.layout.quantisers.shape[0] or not canvas.there.any():
         return None
     means = means_of(canvas)

@@ -1,7 +1,10 @@
-"""A head for a JPEG that has lost its own: what is left of it, and the rest from a picture of the same camera.
+"""A head for a JPEG that has lost its own: what is left of it, and the rest from a picture of the
+same camera.
 
-Only what decoding needs is lent: tables, the frame, the scan. What another picture says of its time, place
-or orientation is not this one's. Every head is proven by decoding with it (ITU-T T.81 annex B, K.3).
+Only what decoding needs is lent: tables, the frame, the scan. What another picture says of its
+time, place
+or orientation is not this one's. Every head is proven by decoding with it (ITU-T T.81 annex B,
+K.3).
 """
 
 from __future__ import annotations
@@ -95,7 +98,8 @@ def _rebuilt(data: bytes, patient: Patient) -> Restored:
 
 
 def _left_of(data: bytes) -> Iterator[tuple[list[Segment], int, bool, Segment | None]]:
-    """(segments that are left, where coded data may begin, whether with the first MCU, its scan header)."""
+    """(segments that are left, where coded data may begin, whether with the first MCU, its scan
+    header)."""
     part = data[:MAX_HEAD]
     marks = [m.start() for m in MARK.finditer(part)][:MAX_MARKS]
     for match in list(SCAN.finditer(part))[:MAX_SCANS]:
@@ -138,7 +142,8 @@ def _missing(kept: Sequence[Segment]) -> set[int]:
 
 def _with(data: bytes, kept: list[Segment], begin: int, known: bool, scan: Segment | None,
           missing: set[int], reference: Reference | None) -> Restored | None:
-    """The file with what is missing from `reference`, or with the usual codes where only they are."""
+    """The file with what is missing from `reference`, or with the usual codes where only they
+    are."""
     lent, changes = b"", []
     own = Head(data)
     parts = [copied(own, [s]) for s in kept]
@@ -188,7 +193,8 @@ def _head_of(reference: Reference) -> Head | None:
 
 
 def _worth(found: Restored) -> float:
-    """2 and more where all decodes to its end, else the share that does; 0 where next to nothing does."""
+    """2 and more where all decodes to its end, else the share that does; 0 where next to nothing
+    does."""
     layout = layout_of(found.head)
     stop, closed = coded_end(found.data, found.head)
     raw = np.frombuffer(found.data, np.uint8)[found.head.begin : stop]
@@ -208,7 +214,7 @@ def _worth(found: Restored) -> float:
     return chain.size / layout.total if chain.size > min(TRIAL, layout.total // 2) else 0.0
 
 
-def _worth_of_segments(raw: "np.ndarray", layout: Layout) -> float:  # type: ignore[type-arg]
+def _worth_of_segments(raw: np.ndarray, layout: Layout) -> float:  # type: ignore[type-arg]
     clean = unstuff(raw, 1 << 20)
     edges = [*(int(s) for s in clean.seg_clean[1:]), clean.size]
     good = 0

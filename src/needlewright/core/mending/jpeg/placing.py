@@ -1,11 +1,16 @@
-"""Where each chain belongs in the picture, and how bright: from what stands above it, and from the end.
+"""Where each chain belongs in the picture, and how bright: from what stands above it, and from the
+end.
 
-The first chain begins at the first MCU. The last one, where it decodes to the last bit, ends at the last
-MCU, which places it without any doubt. What lies between is placed by the rows it joins, by where its own
-rows begin (the right border of a picture rarely goes on into the left one), and by how much data is missing.
-Within a chain the decoder may have fallen back into step unnoticed: MCUs are then missing or too many, or
-brighter. From there on all the rest of one row is off by one shift and one level, wherever in the row it
-began, which is what edges of the picture itself never are.
+The first chain begins at the first MCU. The last one, where it decodes to the last bit, ends at
+the last
+MCU, which places it without any doubt. What lies between is placed by the rows it joins, by where
+its own
+rows begin (the right border of a picture rarely goes on into the left one), and by how much data
+is missing.
+Within a chain the decoder may have fallen back into step unnoticed: MCUs are then missing or too
+many, or
+brighter. From there on all the rest of one row is off by one shift and one level, wherever in the
+row it began, which is what edges of the picture itself never are.
 """
 
 from __future__ import annotations
@@ -30,8 +35,8 @@ SOFT = 24  # MCUs around a break that may belong to neither side
 
 @dataclass(frozen=True, slots=True)
 class Break:
-    """Where the picture had to be put together: from MCU `place` on, clean bit `bit`. `loose`: nothing stood
-    just above, so that its levels are guessed."""
+    """Where the picture had to be put together: from MCU `place` on, clean bit `bit`. `loose`:
+    nothing stood just above, so that its levels are guessed."""
 
     place: int
     bit: int
@@ -42,8 +47,8 @@ class Break:
 
 @dataclass(slots=True)
 class Placed:
-    """What came of placing. `breaks`: in order; `left_out`: MCUs that decode and have no place; `forced`:
-    something was placed by the end of the data against weak evidence of its rows."""
+    """What came of placing. `breaks`: in order; `left_out`: MCUs that decode and have no place;
+    `forced`: something was placed by the end of the data against weak evidence of its rows."""
 
     canvas: Canvas
     breaks: list[Break] = field(default_factory=list)
@@ -139,7 +144,8 @@ class Placer:
         return self.canvas.quantised(np.clip(grey, low, np.maximum(low, high)))
 
     def _meet(self, way: _Way, begin: int) -> int:
-        """The MCU of a strand from which on it is taken, where what stands there already overlaps."""
+        """The MCU of a strand from which on it is taken, where what stands there already
+        overlaps."""
         over = self.reached - (begin + way.shift)
         if over <= 0:
             return begin
@@ -213,11 +219,12 @@ class Placer:
         self.canvas.clear(max(self.first, start - 1), place)
 
     def _force_end(self, way: _Way, begin: int) -> None:
-        """The data ends rightly, and the count says that somewhere the rest has another place: where the
-        rows and where they begin are best with it."""
+        """The data ends rightly, and the count says that somewhere the rest has another place:
+        where the rows and where they begin are best with it."""
         assert way.end_shift is not None
         self.placed.forced = True
-        found = evidence.turning(self.canvas, way.strand, begin, way.shift, way.levels, way.end_shift)
+        found = evidence.turning(self.canvas, way.strand, begin, way.shift, way.levels,
+                                 way.end_shift)
         if found is None:
             return
         at, levels = found

@@ -1,5 +1,5 @@
-"""Progressive JPEG (ITU-T T.81 annex G): scans that are damaged are left out from there on, so that what the
-others hold is shown as it is.
+"""Progressive JPEG (ITU-T T.81 annex G): scans that are damaged are left out from there on, so
+that what the others hold is shown as it is.
 """
 
 from __future__ import annotations

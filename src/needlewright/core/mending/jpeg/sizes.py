@@ -1,4 +1,5 @@
-"""The size of a picture whose stated one is wrong or lost: its rows continue each other at one width only."""
+"""The size of a picture whose stated one is wrong or lost: its rows continue each other at one
+width only."""
 
 from __future__ import annotations
 
@@ -17,8 +18,8 @@ SAMPLE = 4096  # MCUs whose rows are compared
 
 
 def frame_for(frame: Frame, chain: Chain, layout: Layout) -> Frame | None:
-    """The frame of a picture all of whose MCUs are in `chain`, in the order of its data; None where the one
-    that is stated is right, or no width is clearly better."""
+    """The frame of a picture all of whose MCUs are in `chain`, in the order of its data; None
+    where the one that is stated is right, or no width is clearly better."""
     if chain.size < LEAST:
         return None
     edges = mcu_edges(chain.coefficients, layout.coding.component, layout.dx, layout.dy,

@@ -1,11 +1,12 @@
 """The coded data of one sequential scan put back into its picture.
 
-With restart markers each segment says which it is (T.81, B.2.1: modulo eight) and begins anew, so that
-damage stays within it; without them the whole scan is one segment.
+With restart markers each segment says which it is (T.81, B.2.1: modulo eight) and begins anew, so
+that damage stays within it; without them the whole scan is one segment.
 """
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
@@ -22,14 +23,15 @@ from needlewright.core.mending.jpeg.placing import Placed, Placer
 
 MAX_SEGMENTS = 1 << 20
 WHOLE_TURN = 8  # restart numbers
-CLEARLY_OFF = 4.0  # grey levels by which a part may differ from its thumbnail more than another does
+# grey levels by which a part may differ from its thumbnail more than another does
+CLEARLY_OFF = 4.0
 LEARNT = 4.0  # … where no part is sure
 
 
 @dataclass(slots=True)
 class Solved:
-    """The picture, and what stands in the way of calling it mended. `exact`: all of it decodes in one go,
-    as if nothing were wrong."""
+    """The picture, and what stands in the way of calling it mended. `exact`: all of it decodes in
+    one go, as if nothing were wrong."""
 
     canvas: Canvas
     placed: Placed
@@ -61,8 +63,8 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
 
 
 def by_guide(solved: Solved, guide: Guide | None) -> None:
-    """Set the levels of what was put in behind breaks by the embedded thumbnail, where they were guessed or
-    are clearly off; those of the first part teach how the thumbnail differs."""
+    """Set the levels of what was put in behind breaks by the embedded thumbnail, where they were
+    guessed or are clearly off; those of the first part teach how the thumbnail differs."""
     placed, canvas = solved.placed, solved.canvas
     loose = any(b.loose for b in placed.breaks)
     off = None if guide is None else apart(canvas, guide)
@@ -74,7 +76,7 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     first = _usual(off, canvas, 0, edges[1])
     if first is None:
         first = np.zeros(off.shape[0], np.float32), np.full(off.shape[0], LEARNT, np.float32)
-    for at, stop in zip(edges[1:], edges[2:]):
+    for at, stop in itertools.pairwise(edges):
         found = _usual(off, canvas, at, stop)
         if found is None:
             continue
@@ -88,7 +90,8 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
 
 
 def _usual(off: Floats, canvas: Canvas, start: int, stop: int) -> tuple[Floats, Floats] | None:
-    """(median, how uncertain it is) of each component over a run of MCUs; None where too few are there."""
+    """(median, how uncertain it is) of each component over a run of MCUs; None where too few are
+    there."""
     there = canvas.there[start:stop]
     if there.sum() < LEAST:
         return None

@@ -1,4 +1,5 @@
-"""A JPEG written from coefficients: the segments that are there, tables that fit, one scan (ITU-T T.81)."""
+"""A JPEG written from coefficients: the segments that are there, tables that fit, one scan (ITU-T
+T.81)."""
 
 from __future__ import annotations
 
@@ -94,8 +95,8 @@ def frame_segment(frame: seg.Frame, marker: int = 0xC0) -> bytes:
 
 def picture(head: Head, frame: seg.Frame, coefficients: Coefficients,
             component: npt.NDArray[np.int64], restart: int) -> bytes:
-    """SOI to EOI: all segments of `head` but for tables of codes, which are made anew, and one scan of
-    int16[MCUs, blocks, 64]."""
+    """SOI to EOI: all segments of `head` but for tables of codes, which are made anew, and one
+    scan of int16[MCUs, blocks, 64]."""
     classes = [0 if c == 0 else 1 for c in range(len(frame.components))]
     dc, ac = symbol_counts(coefficients, component, classes, restart)
     tables, codes, sizes = [], [], []
@@ -130,8 +131,8 @@ def copied(head: Head, parts: Sequence[Segment]) -> bytes:
 
 
 def with_tail(made: bytes, tail: bytes, head: Head, stop: int) -> bytes:
-    """`made`, the picture, and `tail`, what stood behind its end mark at `stop`: the index of appended
-    pictures (CIPA DC-007, 5.2.3) leads to them again."""
+    """`made`, the picture, and `tail`, what stood behind its end mark at `stop`: the index of
+    appended pictures (CIPA DC-007, 5.2.3) leads to them again."""
     if not tail or not head.headers.appended:
         return made + tail
     out = bytearray(made)
@@ -145,7 +146,8 @@ def with_tail(made: bytes, tail: bytes, head: Head, stop: int) -> bytes:
         (ifd,) = struct.unpack_from(order + "I", out, block + 4)
         (count,) = struct.unpack_from(order + "H", out, block + ifd)
         for entry in range(count):
-            tag, _, size, where = struct.unpack_from(order + "HHII", out, block + ifd + 2 + 12 * entry)
+            place = block + ifd + 2 + 12 * entry
+            tag, _, size, where = struct.unpack_from(order + "HHII", out, place)
             if tag != MP_ENTRIES:
                 continue
             for at in range(block + where, block + where + size, 16):

@@ -1,0 +1,165 @@
+"""Mending the finds of a job: a new file in the job's folder, kept as a find of its own beside the
+damaged one.
+
+References come from the job itself: whole finds of the same format, of the same camera and size
+first.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Place, Stored
+from needlewright.core.errors import FormatError, NeedlewrightError, SourceError
+from needlewright.core.finds import Find
+from needlewright.core.jobs.rechecking import format_of
+from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
+from needlewright.core.jobs.store import Job
+from needlewright.core.mending.base import Patient, Reference
+from needlewright.core.mending.registry import menders
+from needlewright.core.mending.treating import Treated, treat_patient
+from needlewright.core.search.carving import follow
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted, StopSignal
+from needlewright.core.walks import Walk
+
+FOLDER = "mended"  # in the job's
+STEP = "mending"
+MOST_REFERENCES = 8
+HASH_BYTES = 1 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Mending:
+    """How far the work is: the find that is being mended, and which of how many it is."""
+
+    find: int
+    name: str
+    number: int
+    count: int
+    share: float
+
+
+@dataclass(frozen=True, slots=True)
+class MendedFind:
+    """What became of find `find`: the id of the mended one beside it, or None; `why`: a code, or
+    the error for which it could not be read."""
+
+    find: int
+    name: str
+    kept: int | None
+    treated: Treated | None
+    why: str = ""
+    error: NeedlewrightError | None = None
+
+
+def mendable(job: Job) -> list[int]:
+    """The damaged finds for which there is a way to mend."""
+    known = sorted({name for mender in menders().values() for name in mender.formats})
+    return job.damaged(("photo", "video", "audio"), known)
+
+
+def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal,
+               given: Sequence[Path] = ()) -> Iterator[Mending | MendedFind]:
+    """Mend finds one after another; ends early where `stop` is set. `given`: references by hand,
+    before those of the job. OSError where nothing can be written any more."""
+    checker: DecoderPool[int] = DecoderPool(1)
+    folder = job.folder / FOLDER
+    folder.mkdir(exist_ok=True)
+    try:
+        for number, find in enumerate(ids):
+            if stop.is_set():
+                return
+            record = job.record(find)
+            name = record.row.name or f"find {find}"
+            yield Mending(find, name, number, len(ids), 0.0)
+            try:
+                yield _mended(job, record, name, folder, stop, checker, given)
+            except Interrupted:
+                return
+            except (SourceError, FormatError) as error:
+                yield MendedFind(find, name, None, None, error=error)
+    finally:
+        checker.close()
+
+
+def _mended(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSignal,
+            checker: DecoderPool[int], given: Sequence[Path]) -> MendedFind:
+    row = record.row
+    paths = {s.id: s.path for s in job.sources()}
+    with contextlib.ExitStack() as open_ones:
+        medium = open_ones.enter_context(open_source(paths[row.source]))
+        source = record.content.open(Place(medium, job.folder))
+        found = _as_find(record)
+        patient = Patient(source, name, row.format, _walk(row, source, stop),
+                          [*_given(given, open_ones), *_references(job, row, medium)], stop)
+        result = Treated(Path(f"{row.id}.{row.extension}"), found, row.grade, row.share, row.share)
+        treat_patient(patient, found, result, folder, checker)
+    if result.output is None or result.after is None:
+        return MendedFind(row.id, name, None, result, result.why)
+    return MendedFind(row.id, name, _kept(job, record, result), result)
+
+
+def _walk(row: FindRow, source: Source, stop: StopSignal) -> Walk | None:
+    form = format_of(row.format)
+    try:
+        return None if form is None else follow(source, 0, form, stop)
+    except FormatError:
+        return None
+
+
+def _as_find(record: FindRecord) -> Find:
+    from needlewright.core.walks import Facts, Kind
+
+    row = record.row
+    return Find(row.format, Kind(row.kind), row.extension, record.content, Grade(row.grade),
+                row.share, row.found_by, record.checks, Facts(row.width, row.height, row.taken,
+                                                              row.camera, row.orientation))
+
+
+def _given(paths: Sequence[Path], open_ones: contextlib.ExitStack) -> list[Reference]:
+    return [Reference(path.name, str(path), open_ones.enter_context(ImageFile(path)))
+            for path in paths]
+
+
+def _references(job: Job, row: FindRow, medium: Source) -> list[Reference]:
+    """Whole finds of the same format on the same source, the most alike first."""
+    whole = job.matching(Filter(grades=frozenset((str(Grade.WHOLE),)),
+                                formats=frozenset((row.format,))))
+    alike = sorted((w for w in whole if w.source == row.source and w.id != row.id),
+                   key=lambda w: (w.camera != row.camera,
+                                  (w.width, w.height) != (row.width, row.height),
+                                  abs(w.start - row.start)))
+    found = []
+    for other in alike[:MOST_REFERENCES]:
+        with contextlib.suppress(NeedlewrightError):
+            content = job.record(other.id).content
+            found.append(Reference(other.name or f"find {other.id}", f"find {other.id}",
+                                   content.open(Place(medium, job.folder))))
+    return found
+
+
+def _kept(job: Job, record: FindRecord, result: Treated) -> int:
+    """Keep the new file as a find beside the damaged one."""
+    after, row, output = result.after, record.row, result.output
+    assert after is not None and output is not None
+    digest = hashlib.sha256()
+    with output.open("rb") as file:
+        while block := file.read(HASH_BYTES):
+            digest.update(block)
+    content = Stored(f"{FOLDER}/{output.name}", digest.hexdigest(), output.stat().st_size)
+    stem = None if row.name is None else row.name.rpartition(".")[0] or row.name
+    name = None if stem is None else f"{stem}.{after.extension}"
+    find = replace(
+        after, content=content, grade=Grade(result.grade), share=result.share, found_by=(STEP,),
+        name=name, path=row.path, removed=row.removed, beside=row.start, broken=None, parts=(),
+        preview=None, facts=replace(after.facts, taken=after.facts.taken or row.taken))
+    return job.add_mended(row.source, find, row.id, result.changes)
