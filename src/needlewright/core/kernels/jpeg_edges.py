@@ -36,6 +36,8 @@ class Edges:
     colour_bottom: Floats
     left: Floats
     right: Floats
+    rise_top: Floats
+    rise_bottom: Floats
 
 
 @njit(cache=True, nogil=True)
@@ -73,7 +75,7 @@ def _columns(coefficients, component, dx, dy, width, quantisers, zigzag, basis, 
 
 @njit(cache=True, nogil=True)
 def _edges(coefficients, component, dx, first, last, quantisers, zigzag, basis, top, bottom,
-           colour_top, colour_bottom):
+           colour_top, colour_bottom, rise_top, rise_bottom):
     even = np.zeros(8, np.float32)
     odd = np.zeros(8, np.float32)
     for mcu in range(coefficients.shape[0]):
@@ -85,17 +87,31 @@ def _edges(coefficients, component, dx, first, last, quantisers, zigzag, basis, 
                 continue
             even[:] = 0
             odd[:] = 0
+            inner_even = np.float32(0)
+            inner_odd = np.float32(0)
             for k in range(64):
                 value = coefficients[mcu, b, k]
                 if value == 0:
                     continue
                 place = zigzag[k]
                 v = place >> 3
+                if place & 7 == 0:  # the mean of a row: the second less the first
+                    step = np.float32(value) * quantisers[c, k] * basis[0, 0] * (
+                        basis[1, v] - basis[0, v])
+                    if v & 1:
+                        inner_odd += step
+                    else:
+                        inner_even += step
                 amount = np.float32(value) * quantisers[c, k] * basis[0, v]
                 if v & 1:
                     odd[place & 7] += amount
                 else:
                     even[place & 7] += amount
+            share = np.float32(8.0 / top.shape[1]) if c == 0 else np.float32(1)
+            if first[b]:
+                rise_top[mcu, c] += share * (inner_even + inner_odd)
+            if last[b]:
+                rise_bottom[mcu, c] -= share * (inner_even - inner_odd)
             for x in range(8):
                 above = np.float32(0)
                 below = np.float32(0)
@@ -127,18 +143,20 @@ def mcu_edges(coefficients: npt.NDArray[np.int16], component: npt.NDArray[np.int
     top, bottom = np.zeros((count, width), np.float32), np.zeros((count, width), np.float32)
     colour_top = np.zeros((count, others, 8), np.float32)
     colour_bottom = np.zeros((count, others, 8), np.float32)
+    rise_top = np.zeros((count, others + 1), np.float32)
+    rise_bottom = np.zeros((count, others + 1), np.float32)
     _edges(coefficients, component, dx, dy == 0, dy == high, quantisers, ZIGZAG, BASIS, top, bottom,
-           colour_top, colour_bottom)
+           colour_top, colour_bottom, rise_top, rise_bottom)
     tall = 8 * (int(dy[component == 0].max()) + 1)
     left, right = np.zeros((count, tall), np.float32), np.zeros((count, tall), np.float32)
     _columns(coefficients, component, dx, dy, width // 8 - 1, quantisers, ZIGZAG, BASIS, left,
              right)
-    return Edges(top, bottom, colour_top, colour_bottom, left, right)
+    return Edges(top, bottom, colour_top, colour_bottom, left, right, rise_top, rise_bottom)
 
 
 @njit(cache=True, nogil=True)
-def _compare(top, colour_top, first, count, shifts, per_row, bottom, colour_bottom, there, most_up,
-             mean, shape, colour, rows_up):
+def _compare(top, colour_top, rise_top, first, count, shifts, per_row, bottom, colour_bottom,
+             rise_bottom, there, most_up, mean, shape, colour, rows_up, rise):
     width, others = top.shape[1], colour_top.shape[1]
     for i in range(shifts.size):
         for n in range(count):
@@ -156,6 +174,8 @@ def _compare(top, colour_top, first, count, shifts, per_row, bottom, colour_bott
                 total += top[first + n, x] - bottom[above, x]
             middle = total / width
             rows_up[i, n] = up
+            for c in range(others + 1):
+                rise[i, n, c] = (rise_top[first + n, c] + rise_bottom[above, c]) / 2 * up
             apart = np.float32(0)
             for x in range(width):
                 apart += abs(top[first + n, x] - bottom[above, x] - middle)
@@ -171,7 +191,7 @@ def _compare(top, colour_top, first, count, shifts, per_row, bottom, colour_bott
 def compare_above(edges: Edges, first: int, count: int, shifts: npt.NDArray[np.int64], per_row: int,
                   above: Edges, there: npt.NDArray[np.bool_],
                   most_up: int = MAX_UP) -> tuple[
-                      Floats, Floats, Floats, npt.NDArray[np.int8]]:
+                      Floats, Floats, Floats, npt.NDArray[np.int8], Floats]:
     """MCUs `first` to `first + count` of a chain against what stands above them in the picture,
     for each of
     `shifts` int64[s]: how far ahead of its number in the chain an MCU lies in the picture.
@@ -186,6 +206,8 @@ def compare_above(edges: Edges, first: int, count: int, shifts: npt.NDArray[np.i
     rows_up = np.zeros(size, np.int8)
     mean, shape = np.zeros(size, np.float32), np.zeros(size, np.float32)
     colour = np.zeros((*size, edges.colour_top.shape[1]), np.float32)
-    _compare(edges.top, edges.colour_top, first, count, shifts, per_row, above.bottom,
-             above.colour_bottom, there, most_up, mean, shape, colour, rows_up)
-    return mean, shape, colour, rows_up
+    rise = np.zeros((*size, edges.rise_top.shape[1]), np.float32)
+    _compare(edges.top, edges.colour_top, edges.rise_top, first, count, shifts, per_row,
+             above.bottom, above.colour_bottom, above.rise_bottom, there, most_up, mean, shape,
+             colour, rows_up, rise)
+    return mean, shape, colour, rows_up, rise

@@ -47,8 +47,9 @@ def mend(patient: Patient) -> Mended:
     stop, closed = coded_end(found.data, found.head)
     raw = np.frombuffer(found.data, np.uint8)[found.head.begin : stop]
     found, layout = _sized(found, layout, raw, closed)
-    solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5))
-    by_guide(solved, guide.guide_of(found.head))
+    thumbnail = guide.guide_of(found.head)
+    solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5), thumbnail)
+    by_guide(solved, thumbnail)
     if solved.exact and not solved.placed.breaks:
         return _as_it_stands(found, closed)
     if solved.canvas.share < SCRAP:

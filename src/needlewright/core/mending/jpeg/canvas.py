@@ -41,6 +41,7 @@ class Fit:
     shape: Floats
     colour: Floats
     up: npt.NDArray[np.int8]  # how many rows above it is what it is compared with
+    rise: Floats  # float32[n, components]: what slopes on both sides explain of the difference
 
     def levels(self) -> Floats:
         """The usual difference of each component, float32[components]."""
@@ -49,6 +50,19 @@ class Fit:
             return np.zeros(1 + self.colour.shape[1], np.float32)
         return np.concatenate(([np.median(self.mean[there])],
                                np.median(self.colour[there], axis=0))).astype(np.float32)
+
+    def finer(self) -> Floats:
+        """The same more exactly, from all that join: what slopes explain is taken off."""
+        there = ~np.isnan(self.mean)
+        if not there.any():
+            return np.zeros(1 + self.colour.shape[1], np.float32)
+        found = []
+        for index in range(1 + self.colour.shape[1]):
+            off = (self.mean if index == 0 else self.colour[:, index - 1])[there]
+            near = np.abs(off - np.median(off))
+            keep = near <= max(1.0, float(np.quantile(near, 0.7)))
+            found.append(float((off - self.rise[there, index])[keep].mean()))
+        return np.array(found, np.float32)
 
     def cost(self, levels: Floats) -> Floats:
         """float32[n] when `levels` are taken off."""
@@ -72,7 +86,8 @@ class Canvas:
         others = layout.quantisers.shape[0] - 1
         self.edges = Edges(*(np.zeros((total, width), np.float32) for _ in range(2)),
                            *(np.zeros((total, others, 8), np.float32) for _ in range(2)),
-                           *(np.zeros((0, 8), np.float32) for _ in range(2)))
+                           *(np.zeros((0, 8), np.float32) for _ in range(2)),
+                           *(np.zeros((total, others + 1), np.float32) for _ in range(2)))
 
     def strand(self, coefficients: Coefficients) -> Strand:
         layout = self.layout
@@ -86,9 +101,9 @@ class Canvas:
              shifts: npt.NDArray[np.int64], most_up: int = MAX_UP) -> list[Fit]:
         """How MCUs `first` to `first + count` join, for each shift: place less number; with what
         stands at most `most_up` rows above."""
-        mean, shape, colour, up = compare_above(strand.edges, first, count, shifts,
+        mean, shape, colour, up, rise = compare_above(strand.edges, first, count, shifts,
                                             self.layout.per_row, self.edges, self.there, most_up)
-        return [Fit(mean[i], shape[i], colour[i], up[i]) for i in range(shifts.size)]
+        return [Fit(mean[i], shape[i], colour[i], up[i], rise[i]) for i in range(shifts.size)]
 
     def in_grey(self, levels: Levels) -> Floats:
         """Levels in grey levels."""
@@ -129,6 +144,7 @@ class Canvas:
         grey = self.in_grey(levels)
         own, mine = strand.edges, self.edges
         mine.top[target], mine.bottom[target] = own.top[rows] + grey[0], own.bottom[rows] + grey[0]
+        mine.rise_top[target], mine.rise_bottom[target] = own.rise_top[rows], own.rise_bottom[rows]
         mine.colour_top[target] = own.colour_top[rows] + grey[1:, None]
         mine.colour_bottom[target] = own.colour_bottom[rows] + grey[1:, None]
         self.there[target] = True

@@ -22,9 +22,12 @@ MOST = 1.5  # nats that one MCU may tell
 TURN = 6.0  # nats for a break within a chain
 ALARM, SOON = 9.0, 2.0  # nats by which rows begin elsewhere, all that follow and the next ones
 END = 8.0  # nats for the place that the end of the data says
+GUIDE_STEP, GUIDE_CELL, GUIDE_NOISE = 3, 40.0, 2.0  # MCUs; MCUs that tell as one; grey levels
 ROWS_FAR = 24  # that may be missing within a chain
+ROW_BY_ROW, APART = 0.3, 6.0  # how much worse a row farther up joins; nats at the most
 ADDED, LOST = 4.0, 9.0  # nats against a place for which bytes must have been added, or lost
 WRAP_MOST = 3.0
+FINER = 6.0  # grey levels by which a finer look may differ from the first one
 LITTLE, STEADY = 2.5, 12.0  # grey levels of a step; times what chance would make of it
 
 
@@ -63,11 +66,12 @@ def begins(profile: Floats, at: int, shift: int) -> float:
 
 @dataclass(slots=True)
 class Found:
-    """The best place. `nats`: of all shifts from `low` on."""
+    """The best place. `nats`: of all shifts from `low` on; `sure`: which row it is is, too."""
 
     shift: int
     low: int
     nats: npt.NDArray[np.float64]
+    sure: bool
 
     def ahead_of(self, shift: int) -> float:
         index = shift - self.low
@@ -82,13 +86,24 @@ def joining(fit: Fit) -> tuple[float, float]:
     tell of different things. Rows farther up tell less."""
     there = ~np.isnan(fit.mean)
     levels = fit.levels()
-    weight = float((1 / fit.up[there]).sum()) / INDEPENDENT
+    weight = float(there.sum()) / INDEPENDENT
     told = np.log(typical(np.abs(fit.mean - levels[0])) + 0.3)
     told += np.log(typical(fit.shape[there]) + 0.6)
     for index in range(fit.colour.shape[1]):
         apart = np.abs(fit.colour[there, index] - levels[1 + index])
         told += 0.5 * np.log(typical(apart) + 0.3)
     return float(told), weight
+
+
+def apart_by(fit: Fit, usual: float) -> float:
+    """What the cost says for the rows that are missing in between, in nats: rows that truly touch
+    join as rows usually do, and the worse the farther they are apart."""
+    there = ~np.isnan(fit.mean)
+    up = float(np.median(fit.up[there]))
+    should = usual * (1 + ROW_BY_ROW * (up - 1))
+    cost = typical(fit.cost(fit.levels()))
+    weight = float(there.sum()) / INDEPENDENT / 2
+    return -min(APART, weight * abs(float(np.log((cost + FLOOR) / (should + FLOOR)))))
 
 
 def by_amount(place: float, expected: tuple[float, float]) -> float:
@@ -99,7 +114,8 @@ def by_amount(place: float, expected: tuple[float, float]) -> float:
 
 
 def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high: int,
-          expected: tuple[float, float], sure: float) -> Found | None:
+          expected: tuple[float, float], sure: float,
+          usual: float, guide: Floats | None = None) -> Found | None:
     """The shift between `low` and `high` at which the MCUs from `begin` on join the picture; None
     where several may be it. `expected`: (place, how uncertain) of MCU `begin`."""
     shifts = np.arange(low, high + 1, dtype=np.int64)
@@ -114,16 +130,40 @@ def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high
             shift = int(shifts[at + i])
             told[at + i], weight[at + i] = joining(fit)
             nats[at + i] = begins(profile, begin, shift) + by_amount(begin + shift, expected)
+            nats[at + i] += apart_by(fit, usual)
     tried = np.isfinite(nats)
     if tried.any():
         nats[tried] += (np.median(told[tried]) - told[tried]) * weight[tried]
+    if guide is not None and tried.any():
+        nats[tried] += _as_guided(canvas, strand, begin, shifts[tried], guide)
     best = int(np.argmax(nats)) if nats.size else 0
     if not nats.size or not np.isfinite(nats[best]):
         return None
-    rest = np.delete(nats, np.arange(max(0, best - 1), min(nats.size, best + 2)))
-    if rest.size and nats[best] - rest.max() < sure:
+    apart = np.abs(np.arange(nats.size) - best)
+    rows = apart % canvas.layout.per_row == 0  # of one mind with the best, but for the row
+    others = nats[(apart > 1) & ~rows]
+    if others.size and nats[best] - others.max() < sure:
         return None
-    return Found(int(shifts[best]), low, nats)
+    same = nats[(apart > 1) & rows]
+    margin = float(nats[best] - same.max()) if same.size else 99.0
+    return Found(int(shifts[best]), low, nats, margin >= sure)
+
+
+def _as_guided(canvas: Canvas, strand: Strand, begin: int, shifts: npt.NDArray[np.int64],
+               guide: Floats) -> npt.NDArray[np.float64]:
+    """What the thumbnail says for each shift, in nats: how evenly the rows that follow differ from
+    it."""
+    per_row = canvas.layout.per_row
+    count = min(strand.size - begin, ROWS_AHEAD * per_row)
+    blocks = canvas.layout.coding.component == 0
+    means = strand.coefficients[begin : begin + count : GUIDE_STEP][:, blocks, 0].mean(
+        axis=1) * np.float32(canvas.layout.quantisers[0, 0] / 8)
+    places = begin + np.arange(0, count, GUIDE_STEP)[None, :] + shifts[:, None]
+    inside = np.clip(places, 0, guide.size - 1)
+    off = means[None, :] - guide[inside]
+    off = np.abs(off - np.median(off, axis=1, keepdims=True)).mean(axis=1)
+    told: npt.NDArray[np.float64] = -np.log(off + GUIDE_NOISE) * count / GUIDE_CELL
+    return told
 
 
 @dataclass(slots=True)
@@ -152,7 +192,7 @@ class Watch:
             return level_step(canvas, strand, at, count, shift, levels)
         best = self._near(at, tail, count, shift, late, profile)
         if best is None and alarm:
-            best = self._farther(at, tail, count, shift, late, profile)
+            best = self._farther(at, tail, count, shift, late, profile, usual)
         if best is None:
             return None
         other, grey, new = best
@@ -160,10 +200,19 @@ class Watch:
             start = at + switch(cost, new, usual)
         else:
             start = at + min(tail, switch(cost[: tail + 1], new[: tail + 1], usual))
-        found = canvas.quantised(-grey)
+        found = self._levels_from(start, other, grey)
         if other == shift and not _is_level(canvas, strand, start, at, cost, shift, levels, found):
             return None
         return start, other, found
+
+    def _levels_from(self, start: int, shift: int, grey: Floats) -> Levels:
+        """The levels of what begins at MCU `start`, by all of the row that follows."""
+        count = min(self.canvas.layout.per_row, self.strand.size - start)
+        fit = self.canvas.fits(self.strand, start, count, np.array([shift], np.int64), most_up=1)[0]
+        if (~np.isnan(fit.mean)).sum() < min(24, count):
+            return self.canvas.quantised(-grey)
+        finer = fit.finer()
+        return self.canvas.quantised(-np.where(np.abs(finer - grey) < FINER, finer, grey))
 
     def _near(self, at: int, tail: int, count: int, shift: int, late: Floats,
               profile: Floats) -> tuple[int, Floats, Floats] | None:
@@ -174,7 +223,8 @@ class Watch:
         was, top = begins(profile, at + tail, shift), float(profile.max())
         best: tuple[float, int, Floats, Floats] | None = None
         for index, fit in enumerate(self.canvas.fits(self.strand, at, count, near, most_up=1)):
-            part = Fit(fit.mean[tail:], fit.shape[tail:], fit.colour[tail:], fit.up[tail:])
+            part = Fit(fit.mean[tail:], fit.shape[tail:], fit.colour[tail:], fit.up[tail:],
+                       fit.rise[tail:])
             if (~np.isnan(part.mean)).sum() < 12:
                 continue
             grey = part.levels()
@@ -192,7 +242,7 @@ class Watch:
         return best[1:]
 
     def _farther(self, at: int, tail: int, count: int, shift: int, late: Floats,
-                 profile: Floats) -> tuple[int, Floats, Floats] | None:
+                 profile: Floats, usual: float) -> tuple[int, Floats, Floats] | None:
         """A place so far ahead that what stands above it is missing, too: where rows begin must
         say so."""
         canvas, strand, per_row = self.canvas, self.strand, self.canvas.layout.per_row

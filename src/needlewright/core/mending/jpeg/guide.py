@@ -17,21 +17,35 @@ import numpy.typing as npt
 from needlewright.core.errors import FormatError
 from needlewright.core.kernels.jpeg_bits import scan_end, unstuff
 from needlewright.core.kernels.jpeg_coefficients import decode_chain
+from needlewright.core.kernels.jpeg_edges import BASIS, ZIGZAG
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of, read_head
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 
 MOST_SIDE, MOST_BYTES = 640, 1 << 16
 SPREAD = 14.0  # grey levels by which parts that are sure may differ, beyond which it guides nobody
+FLAT = 8.0  # grey levels of a bar
 LEAST = 48  # MCUs that are compared
 
 
 @dataclass(frozen=True, slots=True)
 class Guide:
-    """`levels` float32[components, rows, columns]: means, grey levels around 0; `shape`: width by
-    height."""
+    """`levels` float32[components, rows, columns]: its pixels, grey levels around 0; `shape`:
+    width by height."""
 
     levels: Floats
     shape: float
+
+    def has_bars(self, layout: Layout) -> bool:
+        """Whether the rows, or columns, outside of the picture's shape are of one colour."""
+        rows, columns = self.levels.shape[1:]
+        wide, high = int(layout.dx.max()) + 1, int(layout.dy.max()) + 1
+        own = layout.per_row * wide / (layout.rows * high)
+        across = int((1 - min(1.0, own / self.shape)) / 2 * columns)
+        down = int((1 - min(1.0, self.shape / own)) / 2 * rows)
+        cells = self.levels[0]
+        bars = np.concatenate((cells[:down].ravel(), cells[rows - down :].ravel(),
+                               cells[:, :across].ravel(), cells[:, columns - across :].ravel()))
+        return bars.size > 0 and float(np.ptp(bars)) < FLAT
 
     def of(self, layout: Layout, bars: bool) -> Floats:
         """float32[components, MCUs]: what it says for each MCU of the picture. `bars`: cameras pad
@@ -78,22 +92,27 @@ def guide_of(head: Head) -> Guide | None:
     if chain.size < layout.total:
         return None
     planes = []
-    wide, high = -(-frame.width // 8), -(-frame.height // 8)
     for index in range(len(frame.components)):
-        planes.append(_plane(chain.coefficients, layout, index, wide, high))
+        planes.append(_plane(chain.coefficients, layout, index, frame.width, frame.height))
     return Guide(np.stack(planes), frame.width / frame.height)
 
 
 def _plane(coefficients: npt.NDArray[np.int16], layout: Layout, index: int, wide: int,
            high: int) -> Floats:
-    """float32[high, wide] of the means of 8 x 8 pixels of one component."""
+    """float32[high, wide] of the pixels of one component, grown to those of the thumbnail
+    (A.3.3)."""
     blocks = np.flatnonzero(layout.coding.component == index)
     across, down = int(layout.dx[blocks].max()) + 1, int(layout.dy[blocks].max()) + 1
-    cells = np.zeros((layout.rows * down, layout.per_row * across), np.float32)
+    cells = np.zeros((layout.rows * down * 8, layout.per_row * across * 8), np.float32)
     for block in blocks:
-        part = coefficients[:, block, 0].astype(np.float32) * layout.quantisers[index, 0] / 8
-        cells[int(layout.dy[block]) :: down, int(layout.dx[block]) :: across] = part.reshape(
-            layout.rows, layout.per_row)
+        plain = np.zeros((coefficients.shape[0], 64), np.float32)
+        plain[:, ZIGZAG] = coefficients[:, block] * layout.quantisers[index]
+        pixels = BASIS @ plain.reshape(-1, 8, 8) @ BASIS.T
+        grid = pixels.reshape(layout.rows, layout.per_row, 8, 8)
+        for row in range(8):
+            for column in range(8):
+                cells[int(layout.dy[block]) * 8 + row :: down * 8,
+                      int(layout.dx[block]) * 8 + column :: across * 8] = grid[:, :, row, column]
     most_across = int(layout.dx.max()) + 1
     most_down = int(layout.dy.max()) + 1
     grown = cells.repeat(most_down // down, 0).repeat(most_across // across, 1)

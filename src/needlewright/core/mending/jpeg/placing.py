@@ -30,6 +30,7 @@ CLEAR = 3.0  # … in sum, before anything is taken out for it
 LEAST = 24  # MCUs in a chain that is placed by its rows
 SURE = 4.5  # nats by which a place must be ahead of all others
 ASTRAY = 10.0  # nats by which another place must be ahead of the one that the end of the data says
+NEAR = 400  # MCUs beside a gap whose size says how many are missing
 SOFT = 24  # MCUs around a break that may belong to neither side
 
 
@@ -54,6 +55,7 @@ class Placed:
     breaks: list[Break] = field(default_factory=list)
     left_out: int = 0
     forced: bool = False
+    guessed: int = 0  # chains of which the row is only likely
 
 
 @dataclass(slots=True)
@@ -70,7 +72,10 @@ class _Way:
 class Placer:
     """Places the links of one stretch of data, MCUs `first` to `stop` of the picture."""
 
-    def __init__(self, placed: Placed, first: int, stop: int, breathe: Callable[[], None]) -> None:
+    def __init__(self, placed: Placed, first: int, stop: int, breathe: Callable[[], None],
+                 guide: Floats | None = None) -> None:
+        """`guide` float32[MCUs]: how bright the embedded thumbnail says that each is."""
+        self.guide = guide
         self.placed, self.canvas = placed, placed.canvas
         self.first, self.stop = first, stop
         self.per_row = self.canvas.layout.per_row
@@ -78,6 +83,7 @@ class Placer:
         self.usual = 4.0
         self.reached = first  # behind the last MCU that is placed
         self.ended_at = 0  # clean bit behind the last chain that is placed
+        self.bits_before = 0.0  # of an MCU, just before that
         self.breathe = breathe
 
     def run(self, links: list[Link]) -> None:
@@ -94,6 +100,9 @@ class Placer:
                 self.placed.left_out += link.size - link.in_step
                 continue
             self.ended_at = int(link.chain.mcu_bit[-1])
+            near = max(0, link.size - NEAR)
+            self.bits_before = (self.ended_at - int(link.chain.mcu_bit[near])) / max(
+                1, link.size - near)
             if not ends:
                 self._cut_back()
 
@@ -106,7 +115,7 @@ class Placer:
         count = min(self.per_row, link.size - begin)
         low, high = self.reached - self.per_row // 4 - begin, self.stop - link.size
         found = evidence.place(self.canvas, strand, begin, count, low, high,
-                               self._expected(link, begin), SURE) if (
+                               self._expected(link, begin), SURE, self.usual, self.guide) if (
             count >= LEAST and high >= low) else None
         shift = None if found is None else found.shift
         if way.end_shift is not None and shift != way.end_shift and (
@@ -114,6 +123,8 @@ class Placer:
             shift = way.end_shift
         if shift is None:
             return False
+        if found is not None and not found.sure and shift != way.end_shift:
+            self.placed.guessed += 1
         way.shift = shift
         over = max(begin, min(self.reached - shift, link.size - LEAST))
         way.levels = self._levels_at(strand, over, min(self.per_row, link.size - over), shift)
@@ -126,20 +137,21 @@ class Placer:
 
     def _expected(self, link: Link, begin: int) -> tuple[float, float]:
         """(place, how uncertain) by the amount of data between, were none added or lost."""
-        done = max(1, self.reached - self.first)
-        bits = self.ended_at / done if self.ended_at else 0.0
-        tail = (int(link.chain.mcu_bit[-1]) - int(link.chain.mcu_bit[begin])) / max(
-            1, link.size - begin)
-        bits = max(8.0, (bits + tail) / 2 if bits else tail)
+        near = min(begin + NEAR, link.size)
+        tail = (int(link.chain.mcu_bit[near]) - int(link.chain.mcu_bit[begin])) / max(
+            1, near - begin)
+        bits = max(8.0, (self.bits_before + tail) / 2 if self.bits_before else tail)
         gap = max(0.0, (int(link.chain.mcu_bit[begin]) - self.ended_at) / bits)
-        return self.reached + gap, 6 + 0.4 * gap
+        return self.reached + gap, 6 + 0.25 * gap
 
     def _levels_at(self, strand: Strand, begin: int, count: int, shift: int) -> Levels:
         fit = self.canvas.fits(strand, begin, count, np.array([shift], np.int64))[0]
         grey = -fit.levels()
         near = fit.up[~np.isnan(fit.mean)]
         if near.size and np.median(near) <= 1:
-            return self.canvas.quantised(grey)
+            finer = -fit.finer()
+            near_by = np.abs(finer - grey) < evidence.FINER
+            return self.canvas.quantised(np.where(near_by, finer, grey))
         low, high = self.canvas.room(strand, begin, 4 * self.per_row)
         return self.canvas.quantised(np.clip(grey, low, np.maximum(low, high)))
 

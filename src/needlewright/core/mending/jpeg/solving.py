@@ -25,6 +25,7 @@ MAX_SEGMENTS = 1 << 20
 WHOLE_TURN = 8  # restart numbers
 # grey levels by which a part may differ from its thumbnail more than another does
 CLEARLY_OFF = 4.0
+ODD_LEVEL, ODD_SPREAD, ODD_ROWS = 5.0, 3.0, 0.02  # grey levels; share of the rows
 LEARNT = 4.0  # … where no part is sure
 
 
@@ -41,7 +42,7 @@ class Solved:
 
 
 def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
-          breathe: Callable[[], None]) -> Solved:
+          breathe: Callable[[], None], guide: Guide | None = None) -> Solved:
     """Put the coded bytes `raw` uint8[n] into the picture. `known`: they begin with its first MCU;
     `closed`: the end mark stands behind them, so that they end with its last."""
     if layout.restart:
@@ -55,8 +56,11 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
     if not closed and not exact:
         for link in links:
             link.at_end = False
-    Placer(placed, 0, layout.total, breathe).run(links)
+    said = None if guide is None else guide.of(layout, guide.has_bars(layout))[0]
+    Placer(placed, 0, layout.total, breathe, said).run(links)
     solved = Solved(canvas, placed, exact)
+    if placed.guessed:
+        solved.doubts.append("rows-guessed")
     if placed.forced:
         solved.doubts.append("placed-by-end")
     return solved
@@ -71,6 +75,8 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     if off is None:
         if loose:
             solved.doubts.append("levels-guessed")
+        if len(placed.breaks) > 1:
+            solved.doubts.append("unwitnessed")
         return
     edges = [0, *sorted(b.place for b in placed.breaks), canvas.there.size]
     first = _usual(off, canvas, 0, edges[1])
@@ -86,7 +92,36 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
         wrong = np.where(np.abs(wrong) > bound, wrong, 0).astype(np.float32)
         if wrong.any():
             canvas.shift_levels(at, stop, canvas.quantised(-wrong))
+            off[:, at:stop] -= wrong[:, None]
             solved.guided += 1
+    if placed.breaks and _differs(off[0], canvas, edges[1]):
+        solved.doubts.append("differs")
+
+
+def _differs(off: Floats, canvas: Canvas, sure: int) -> bool:
+    """Whether rows behind the first break, at MCU `sure`, differ from the thumbnail as those
+    before it, or most, do not: in brightness, or in how unevenly they do."""
+    per_row = canvas.layout.per_row
+    middles, spreads = [], []
+    for row in range(canvas.layout.rows):
+        part = slice(row * per_row, (row + 1) * per_row)
+        values = off[part][canvas.there[part]]
+        if values.size < per_row // 3:
+            middles.append(np.nan)
+            spreads.append(np.nan)
+            continue
+        middle = float(np.median(values))
+        middles.append(middle)
+        spreads.append(float(np.median(np.abs(values - middle))))
+    known = slice(0, sure // per_row) if sure >= 6 * per_row else slice(None)
+    if np.isnan(middles[known]).all():
+        return False
+    usual = float(np.nanmedian(middles[known]))
+    spread = float(np.nanmedian(spreads[known]))
+    with np.errstate(invalid="ignore"):
+        odd = (np.abs(np.array(middles) - usual) > max(ODD_LEVEL, 2.5 * spread)) | (
+            np.array(spreads) > ODD_SPREAD + 2.5 * spread)
+    return int(odd[sure // per_row :].sum()) > max(2, ODD_ROWS * canvas.layout.rows)
 
 
 def _usual(off: Floats, canvas: Canvas, start: int, stop: int) -> tuple[Floats, Floats] | None:
