@@ -41,7 +41,7 @@ DOUBTS = {
     "placed-by-end": "a part of it was placed by the end of the data alone",
     "rows-guessed": "in which row a part of it belongs is only likely",
     "differs": "the embedded thumbnail shows parts of it otherwise",
-    "unwitnessed": "it is broken in several places, and no thumbnail bears out how they were joined",
+    "unwitnessed": "it is broken in several places, and no thumbnail bears out how it was joined",
     "levels-guessed": "nothing shows how bright a part of it must be",
     "left-out": "some of its data has no place",
     "many-breaks": "it is broken in very many places",

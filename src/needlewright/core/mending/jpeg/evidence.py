@@ -254,7 +254,7 @@ class Watch:
         else:
             self.tries -= 1
             found = place(canvas, strand, begin, count - tail, shift + SHIFTS,
-                          shift + ROWS_FAR * per_row, (begin + shift, 40.0), TURN)
+                          shift + ROWS_FAR * per_row, (begin + shift, 40.0), TURN, usual)
             if found is None or top - begins(profile, begin, found.shift) > SOON:
                 return None
             other = found.shift
