@@ -15,6 +15,7 @@ from needlewright.app.courtesy import at_work
 from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.desk import Desk
 from needlewright.app.joining import Joining
+from needlewright.app.mends import Mends
 from needlewright.app.settings import Settings, jobs_folder, new_folder
 from needlewright.app.viewmodels.board import NO_JOB, Board, board_of
 from needlewright.app.viewmodels.finds import FindsModel
@@ -22,6 +23,7 @@ from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
 from needlewright.core.errors import JobError
 from needlewright.core.jobs.folder import strip_path
+from needlewright.core.jobs.mending import MendedFind
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
@@ -84,6 +86,9 @@ class Session(QObject):
         self.copies.image_came.connect(self._image_came)
         self.copies.changed.connect(self._copy_changed)
         self.joining = Joining(self)
+        self.mends = Mends(self)
+        self.mends.failed.connect(self.problem)
+        self.mends.came.connect(self._mended)
         self.finds = FindsModel(self)
         self.finds.damaged.connect(self._job_damaged)
         self.finds.volumes_answered.connect(self._volumes_came)
@@ -387,6 +392,14 @@ class Session(QObject):
         self.delivery, self.delivering = None, None
         self.delivery_changed.emit()
 
+    # mending
+
+    def _mended(self, done: MendedFind) -> None:
+        if done.kept is not None:
+            self.finds.refresh(soon=True)
+            self.finds_rechecked.emit((done.kept,))
+            self.refresh_board()
+
     # closing
 
     def end_work(self) -> None:
@@ -402,6 +415,7 @@ class Session(QObject):
         self.search = self.delivery = self.frames = None
         self.delivering = None
         self.joining.end()
+        self.mends.end()
         self.copies.end_copy()
         self.copies.forget()
 
@@ -409,6 +423,7 @@ class Session(QObject):
         self.end_work()
         self.copies.end()
         self.finds.end()
+        self.mends.close()
         self.pictures.end()
         self.demo.close()
         self.desk.end()

@@ -102,6 +102,7 @@ class _Tour:
         self._join_by_hand()
         session.begin_search(Plan((STITCHING,)))
         self._wait(lambda: not session.searching, "the stitching")
+        self._mend()
         with Job(self.folder / "job", read_only=True) as job:
             print("\n".join(words.counts(job.tally())))
             whole = job.matching(Filter(grades=frozenset({"whole"})))
@@ -148,6 +149,32 @@ class _Tour:
             window.mending.join()
         bench.keep()
         self._wait(lambda: bench.kept_id is not None, "the joined photo")
+
+    def _mend(self) -> None:
+        """What somebody rescued onto the card, and what does not open."""
+        from needlewright.app.window import MENDING
+        from needlewright.core.jobs.mending import MendedFind
+        from needlewright.core.jobs.store import Job
+        from needlewright.demo.rescued import FOLDER, SHIFTED
+        from needlewright.wording import mending as words
+
+        with Job(self.folder / "job", read_only=True) as job:
+            wanted = {row.id: row for row in job.matching()
+                      if (row.path or "").startswith(FOLDER + "/") and row.grade != "whole"}
+        done: list[MendedFind] = []
+        mends, mending = self.session.mends, self.window.mending
+        mends.came.connect(done.append)
+        mends.begin(self.folder / "job", list(wanted))
+        self._wait(lambda: mends.work is None, "the mending")
+        for one in done:
+            print(words.told_line(one.name, one.treated, one.kept))
+        shifted = next(number for number, row in wanted.items() if row.name == SHIFTED)
+        self.window.show_station(MENDING)
+        self._wait(lambda: shifted in mending.list.waiting.ids, "what waits")
+        mending.work_on(shifted)
+        self._wait(lambda: mends.pair is not None and len(mends.pair.pictures) == 2,
+                   "the pictures before and after")
+        self._shoot("3b-mended")
 
     def _settle(self) -> None:
         """Wait until all that was asked of the job, and all thumbnails in view, have come."""

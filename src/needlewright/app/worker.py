@@ -279,15 +279,16 @@ class PictureWork(Work):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._lock = threading.Condition()
-        self._wanted: tuple[FindRecord, str, int, float] | None = None
+        self._wanted: tuple[FindRecord, str, int, float, Path | None] | None = None
 
-    def show(self, record: FindRecord, source_path: str, side: int, seconds: float = 0.0) -> None:
+    def show(self, record: FindRecord, source_path: str, side: int, seconds: float = 0.0,
+             folder: Path | None = None) -> None:
         """Decode `record` for a view of `side` pixels; replaces a request still waiting.
 
-        `seconds`: which frame of a clip.
+        `seconds`: which frame of a clip; `folder`: the job's, where mended files lie.
         """
         with self._lock:
-            self._wanted = (record, source_path, side, seconds)
+            self._wanted = (record, source_path, side, seconds, folder)
             self._lock.notify()
 
     def stop(self) -> None:
@@ -309,7 +310,7 @@ class PictureWork(Work):
             pool.close()
 
     def _decode(self, pool: DecoderPool[int], record: FindRecord, path: str, side: int,
-                seconds: float) -> None:
+                seconds: float, folder: Path | None) -> None:
         row = record.row
         picture = decoder_of(row.format)
         task = STILL if picture == "CLIP" else FRAMES if picture == "SOUND" else PICTURE
@@ -318,7 +319,7 @@ class PictureWork(Work):
             return
         try:
             with open_source(path) as source:
-                file = record.content.open(Place(source))
+                file = record.content.open(Place(source, folder))
                 request = DecodeRequest(file, ((0, file.size),), picture,
                                         (row.width or 0) * (row.height or 0),
                                         _preview_of(record), side, task, row.orientation, seconds)

@@ -3,9 +3,9 @@
 1 GiB, FAT32, 8 KiB clusters; some sixty photos, thirty-five of them removed, of which later files
 have overwritten three in part and one wholly; clips and calls recorded beside them, of which one
 clip is overwritten in its middle. When the card was nearly full, three photos were written into
-what gaps there were and two clips in turns; these are removed as well (see `in_pieces`). Drawn from
-a seed: the same bytes on every machine.
-Beside it lies a truth file, against which tests compare.
+what gaps there were and two clips in turns; these are removed as well (see `in_pieces`). A folder
+holds what somebody rescued before and what does not open (see `rescued`). Drawn from a seed: the
+same bytes on every machine. Beside it lies a truth file, against which tests compare.
 """
 
 from __future__ import annotations
@@ -29,10 +29,10 @@ import platformdirs
 
 from needlewright.core import processes
 from needlewright.core.errors import JobError
-from needlewright.demo import clips, in_pieces, photos, scenes
+from needlewright.demo import clips, in_pieces, photos, rescued, scenes
 from needlewright.demo.fat32 import Entry, Fat32Volume
 
-VERSION = 4  # changes with every byte of the card
+VERSION = 5  # changes with every byte of the card
 SEED = 20310512
 IMAGE_SIZE = 1 << 30
 CARD, TRUTH = "stream card.img", "stream card.truth.json"
@@ -222,6 +222,8 @@ def _lay_out(volume: Fat32Volume, jpegs: Iterator[bytes], charts: list[bytes]) -
                    volume.clusters_for(films[-1].size) * 6 // 10)
     _overwrite_some(card, [e for e in removed if e in taken], charts[CHARTS], last)
     in_pieces.write(card, [draw_shot(shot) for shot in in_pieces.shots(Shot, last)], last)
+    rescued.write(card, [draw_shot(shot) for shot in rescued.shots(Shot, last)],
+                  clips.encode("mp4", "libx264", "aac", SEED % 1000 + 9, 200, CLIP_SIZE), last)
     return card
 
 

@@ -7,8 +7,9 @@ from collections.abc import Sequence
 from needlewright.core.finds import SeamWord
 from needlewright.core.jobs.handwork import Standing
 from needlewright.core.jobs.rows import FindRow
+from needlewright.core.mending.treating import Treated
 from needlewright.core.stitching.hand import Offer, Offers
-from needlewright.wording import seams, units
+from needlewright.wording import changes, seams, units
 
 WAITING = "Waiting"
 NONE = "Nothing waits: no find is damaged so far."
@@ -31,6 +32,12 @@ PLACE_WRONG = ("\u201c{text}\u201d is no place. Write bytes, as 52428800 or 31.2
 UNTOUCHED = "Nothing. The bytes found stay as they are."
 BESIDE = "The find as found is untouched; what you keep is a new find beside it."
 KEPT = "Kept as a find of its own"
+MEND, MEND_ALL, MENDING_NOW = "Mend  M", "Mend all  Shift+M", "Mending…"
+BEFORE, AFTER, COMPARED = "as found", "mended", "The picture before and after"
+WHAT_CHANGED, AS_IT_WAS, CHECKED = "What was changed", "As it was found", "Its checks now"
+SHOW_MENDED, BY_HAND, BY_MENDING = "Show the mended find", "Join by hand  H", "Before and after  H"
+UNTOUCHED_MENDED = "The {size} that were found stay as they are; the mended file lies beside them."
+NO_PICTURES = "Neither of the two can be shown as a picture."
 NO_PICTURE = "It cannot be shown yet."
 NOTHING = "No free piece continues it."
 WHAT = {"took": "piece joined", "place": "place joined", "cut-earlier": "cut earlier",
@@ -144,3 +151,29 @@ def _bytes(number: str, unit: int) -> int | None:
         return None
     value = int(whole or "0") * unit + (int(part) * unit // 10 ** len(part) if part else 0)
     return value if value < 1 << 62 else None
+
+
+def mended_line(row: FindRow) -> str:
+    """The grade of what was mended: 'mended: all of it is there, and every check passes'."""
+    there = "all of it is there" if row.share >= 1.0 else f"{units.percent(row.share)} is there"
+    if row.grade == "mended":
+        return f"mended: {there}, and every check passes"
+    return f"partial: {there} after mending"
+
+
+def not_mended(name: str, why: str) -> str:
+    """Why nothing was done: 'BF_0214.JPG: nothing that could be put right was found in it.'"""
+    return f"{name}: {why}."
+
+
+def mending_line(name: str, number: int, count: int) -> str:
+    """'mending BF_0188.JPG, 3 of 12'."""
+    return f"mending {name}" + (f", {number + 1:,} of {count:,}" if count > 1 else "")
+
+
+def told_line(name: str, done: Treated | None, kept: int | None) -> str:
+    """What became of one file: 'BF_0412.JPG: mended, 100 %; its lost header was made from …'."""
+    if done is None or kept is None:
+        return not_mended(name, changes.why_not(done.why if done is not None else "unreadable"))
+    told = "; ".join(changes.change(c) for c in done.changes)
+    return f"{name}: {done.grade}, {units.percent(done.share)}; {told}"

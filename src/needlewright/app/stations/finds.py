@@ -261,12 +261,14 @@ class Finds(QWidget):
                 d for c in record.checks for d in damaged_seconds(dict(c.values))])
         if self._large != number and shown.source is not None:
             self._large = number
-            self._session.pictures.show(record, shown.source.path, SIDE)
+            self._session.pictures.show(record, shown.source.path, SIDE,
+                                        folder=self._session.board.folder)
 
     def _show_moment(self, seconds: float) -> None:
         shown = self._session.choice.shown
         if shown is not None and shown.source is not None:
-            self._session.pictures.show(shown.record, shown.source.path, SIDE, seconds)
+            self._session.pictures.show(shown.record, shown.source.path, SIDE, seconds,
+                                        self._session.board.folder)
 
     def _picture_came(self, number: int, report: DecodeReport) -> None:
         if self.full.row is not None and self.full.row.id == number:

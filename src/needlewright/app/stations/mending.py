@@ -10,21 +10,26 @@ from PySide6.QtGui import QKeySequence, QPixmap, QShortcut, QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from needlewright.app.joining import AS_FOUND, AS_IT_STANDS
+from needlewright.app.mends import Pair, pair_of
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.board import waiting_of
 from needlewright.app.widgets.bench_panel import BenchPanel, panel_width
+from needlewright.app.widgets.compare_view import CompareView
+from needlewright.app.widgets.mended_panel import MendedPanel
 from needlewright.app.widgets.offer_cards import OfferCards
 from needlewright.app.widgets.seam_view import SeamView
-from needlewright.app.widgets.small import column, fill, label, line
+from needlewright.app.widgets.small import button, column, fill, label, line
 from needlewright.app.widgets.thread_bars import ThreadBars
 from needlewright.app.widgets.waiting_list import WaitingList
+from needlewright.core.jobs.mending import MendedFind
 from needlewright.core.stitching.hand import OFFERED
+from needlewright.wording import changes as change_words
+from needlewright.wording import errors, units
 from needlewright.wording import mending as words
-from needlewright.wording import units
 
 LIST_WIDTH = 224
-EMPTY, BENCH = 0, 1
+EMPTY, BENCH, MENDED = 0, 1, 2
 
 
 class Mending(QWidget):
@@ -43,6 +48,12 @@ class Mending(QWidget):
         self.seam, self.cards, self.bars = SeamView(), OfferCards(), ThreadBars()
         self.next_text = label("", "muted", "nextText", wrap=True)
         self.panel = BenchPanel(self.joining)
+        self.mends = session.mends
+        self.compare, self.mended = CompareView(), MendedPanel()
+        self.mend = button(words.MEND, "mend", self.mend_this)
+        self.mend_all = button(words.MEND_ALL, "mendAll", self.mend_every, "link")
+        self.told = label("", "muted", "mendTold", wrap=True)
+        self._by_hand = False  # the bench is wanted although there is a mended version
         self._frame = QWidget()
         self.stack = QStackedWidget()
         self.empty_text = label(words.NONE, "muted", "mendingNone", wrap=True)
@@ -54,6 +65,7 @@ class Mending(QWidget):
         left = column(margins=(20, 14, 6, 8))
         fill(left, label(words.WAITING, "head"))
         left.addWidget(self.list, 1)
+        fill(left, self.told, line(self.mend, self.mend_all, None, spacing=10))
         side = QWidget()
         side.setLayout(left)
         side.setFixedWidth(look.px(LIST_WIDTH) + 20)
@@ -70,6 +82,7 @@ class Mending(QWidget):
              label(words.NONE_TEXT, "muted", wrap=True), None)
         self.stack.addWidget(empty)
         self.stack.addWidget(bench)
+        self.stack.addWidget(self.compare)
         panel = QWidget()
         panel.setObjectName("dossier")
         panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -77,6 +90,7 @@ class Mending(QWidget):
         inside = QVBoxLayout(panel)
         inside.setContentsMargins(1, 0, 0, 0)
         inside.addWidget(self.panel)
+        inside.addWidget(self.mended)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -104,6 +118,11 @@ class Mending(QWidget):
         self.cards.chosen.connect(self.choose)
         self.cards.taken.connect(self.join)
         self.seam.cut_wanted.connect(self._cut_at)
+        self.mends.changed.connect(self._mending_changed)
+        self.mends.came.connect(self._mended_came)
+        self.mends.pictured.connect(self._show_pair)
+        self.mended.show_find.clicked.connect(self._show_mended)
+        self.mended.by_hand.clicked.connect(self.toggle_hand)
         panel.place_wanted.connect(self._place_typed)
         for one, act in ((panel.join, self.join), (panel.go_on, self.go_on),
                          (panel.undo, joining.undo), (panel.redo, joining.redo),
@@ -116,6 +135,7 @@ class Mending(QWidget):
         acts = {
             "J": self.panel.join.click, "G": self.panel.go_on.click,
             "Ctrl+Z": self.panel.undo.click, "Ctrl+Shift+Z": self.panel.redo.click,
+            "M": self.mend.click, "Shift+M": self.mend_all.click, "H": self.toggle_hand,
             "K": self.panel.keep.click, "B": self.toggle_found,
             "[": partial(self.cut_by, -1), "]": partial(self.cut_by, 1),
             "Left": lambda: self.choose(self._current - 1),
@@ -158,8 +178,77 @@ class Mending(QWidget):
         if folder is not None and number != self.joining.number:
             self._current, self._as_found = 0, False
             self._pixmaps.clear()
+            self._by_hand = False
+            self.told.setText("")
             self.joining.open(folder, number)
             self.list.choose(number)
+            self._ask_pair(number)
+
+    # mending
+
+    def mend_this(self) -> None:
+        """Mend the find that is chosen."""
+        folder, number = self._session.board.folder, self.joining.number
+        if folder is not None and number is not None:
+            self.mends.begin(folder, [number])
+
+    def mend_every(self) -> None:
+        """Mend all that wait, one after another, while other work goes on."""
+        folder = self._session.board.folder
+        if folder is not None:
+            self.mends.begin(folder, list(self.list.waiting.ids))
+
+    def toggle_hand(self) -> None:
+        """Between the pictures before and after, and the bench."""
+        self._by_hand = not self._by_hand
+        self._show()
+
+    def _ask_pair(self, number: int) -> None:
+        self.mends.pair = None
+        self._session.desk.ask("pair", partial(pair_of, number=number), self._pair_came)
+
+    def _pair_came(self, pair: Pair | None) -> None:
+        folder = self._session.board.folder
+        if folder is None or (pair is not None and pair.before.row.id != self.joining.number):
+            return
+        self.mends.show_pair(folder, pair)
+        self.compare.look_anew()
+        self._show()
+
+    def _mending_changed(self) -> None:
+        busy = self.mends.work is not None
+        self.mend.setEnabled(not busy and self.joining.number is not None)
+        self.mend_all.setEnabled(not busy and bool(self.list.waiting.ids))
+        self.mend.setText(words.MENDING_NOW if busy else words.MEND)
+
+    def _mended_came(self, done: MendedFind) -> None:
+        if done.kept is None:
+            why = errors.explain(done.error).rstrip(".") if done.error is not None else (
+                change_words.why_not(done.why))
+            self.told.setText(words.not_mended(done.name, why))
+        elif done.find == self.joining.number:
+            self.told.setText("")
+            self._ask_pair(done.find)
+
+    def _show_mended(self) -> None:
+        if self.mends.pair is not None:
+            self.show_find.emit(self.mends.pair.after.row.id)
+
+    def _show_pair(self) -> None:
+        pair = self.mends.pair
+        if pair is None:
+            return
+        pictures: list[QPixmap] = []
+        for record in (pair.before, pair.after):
+            pixmap = QPixmap()
+            data = pair.pictures.get(record.row.id, b"")
+            if data:
+                pixmap.loadFromData(data)
+            pictures.append(pixmap)
+        waits = len(pair.pictures) < 2
+        nothing = all(p.isNull() for p in pictures)
+        text = words.OPENING if waits else words.NO_PICTURES
+        self.compare.show_pictures(pictures[0], pictures[1], text if nothing else "")
 
     # the bench
 
@@ -244,8 +333,18 @@ class Mending(QWidget):
 
     def _show(self) -> None:
         joining = self.joining
-        self.stack.setCurrentIndex(EMPTY if joining.number is None else BENCH)
+        pair = self.mends.pair
+        mended = pair is not None and joining.number is not None and not self._by_hand
+        self.stack.setCurrentIndex(
+            EMPTY if joining.number is None else MENDED if mended else BENCH)
         self._panel.setVisible(joining.number is not None)
+        self.panel.setVisible(not mended)
+        self.mended.setVisible(mended)
+        self._mending_changed()
+        if mended and pair is not None:
+            self.mended.show_pair(pair)
+            self._show_pair()
+            return
         if joining.number is None:
             return
         self.panel.show_bench(self._current, self._as_found)

@@ -11,6 +11,7 @@ from needlewright.app.theme.look import look
 from needlewright.app.widgets.small import button, fill, label
 from needlewright.core.delivery.bag import Delivering
 from needlewright.wording import activity as activity_words
+from needlewright.wording import mending as mending_words
 from needlewright.wording import window as words
 
 
@@ -61,13 +62,16 @@ class ActivityLine(QWidget):
         inside.setContentsMargins(20, 0, 20, 0)
         inside.setSpacing(12)
         self.copy_gauge, self.copy_text = Gauge(), label("", "", "copyActivity")
+        self.mending_gauge, self.mending_text = Gauge(), label("", "", "mendingActivity")
         fill(inside, self.idle, self.gauge, self.text, self.copy_gauge, self.copy_text,
-             self.delivery_gauge, self.delivery_text, None, self.pause, self.stop, self.log,
+             self.delivery_gauge, self.delivery_text, self.mending_gauge, self.mending_text, None,
+             self.pause, self.stop, self.log,
              self.keys)
         session.search_changed.connect(self.refresh)
         session.delivery_changed.connect(self.refresh)
         session.job_changed.connect(self.refresh)
         session.copies.changed.connect(self.refresh)
+        session.mends.changed.connect(self.refresh)
         self.refresh()
 
     def sizeHint(self) -> QSize:
@@ -78,6 +82,8 @@ class ActivityLine(QWidget):
             self._session.stop_search()
         elif self._session.delivery is not None:
             self._session.stop_delivery()
+        elif self._session.mends.work is not None:
+            self._session.mends.stop()
         else:
             self._session.copies.stop()
 
@@ -111,18 +117,25 @@ class ActivityLine(QWidget):
         if isinstance(event, Delivering):
             self.delivery_text.setText(activity_words.delivery_line(event))
             self.delivery_gauge.show_part(event.done / max(1, event.total))
+        mends = session.mends
+        if mends.now is not None:
+            self.mending_text.setText(mending_words.mending_line(
+                mends.now.name, mends.now.number, mends.now.count))
+            self.mending_gauge.show_part(mends.now.number / max(1, mends.now.count))
         for widget, shown in (
+                (self.mending_gauge, mends.work is not None),
+                (self.mending_text, mends.work is not None),
                 (self.gauge, search is not None), (self.text, search is not None),
                 (self.pause, search is not None or session.copies.work is not None),
                 (self.stop, search is not None or session.delivery is not None
-                 or session.copies.work is not None),
+                 or session.copies.work is not None or mends.work is not None),
                 (self.delivery_gauge, session.delivery is not None),
                 (self.delivery_text, session.delivery is not None),
                 (self.copy_gauge, copies.work is not None),
                 (self.copy_text, copies.work is not None and (
                     copies.told is not None or copies.waiting is not None)),
                 (self.idle, search is None and session.delivery is None
-                 and copies.work is None),
+                 and copies.work is None and mends.work is None),
                 (self.log, session.board.folder is not None)):
             widget.setVisible(shown)
         paused = search.paused if search is not None else (

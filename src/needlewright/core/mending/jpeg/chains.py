@@ -23,6 +23,7 @@ NEED = 120  # MCUs that decode from a bit before it is taken for a start
 SURE = 24  # … where the data ends before that
 OTHERS = 6  # starts whose meeting shows where a chain is in step
 MAX_CHAINS = 96
+SEARCHED_BITS = 1 << 24  # of foreign data, in which every bit may be a start
 SLACK = 4096  # MCUs more than the picture has that damaged data may decode to
 
 
@@ -59,6 +60,7 @@ def links_of(clean: Clean, start: int, stop: int, layout: Layout, total: int, kn
     first one begins just there; `gaps`: clean bytes in which nothing of it stands."""
     coding = layout.coding
     found: list[Link] = []
+    budget = SEARCHED_BITS
     edges = [start, *(e for a, b in gaps if start <= a < stop for e in (a, min(b, stop))), stop]
     for index in range(0, len(edges), 2):
         first, last = edges[index] * 8, edges[index + 1] * 8
@@ -67,8 +69,11 @@ def links_of(clean: Clean, start: int, stop: int, layout: Layout, total: int, kn
         begun = known and index == 0
         while bit is not None and bit + 8 < last and len(found) < MAX_CHAINS:
             if not begun:
-                bit = first_survivor(clean, bit, last - 16, last, coding, NEED) if (
-                    last - bit > 256) else None
+                until = min(last - 16, bit + budget)
+                start = bit
+                bit = first_survivor(clean, bit, until, last, coding, NEED) if (
+                    last - bit > 256 and budget > 0) else None
+                budget -= (until if bit is None else bit) - start
                 if bit is None:
                     break
             chain = decode_chain(clean, bit, last, coding, total + SLACK, absolute=begun)

@@ -17,8 +17,8 @@ import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats import jpeg_segments as seg
-from needlewright.core.kernels.jpeg_bits import is_padding, unstuff
-from needlewright.core.kernels.jpeg_coefficients import decode_chain
+from needlewright.core.kernels.jpeg_bits import CleanScan, is_padding, unstuff
+from needlewright.core.kernels.jpeg_coefficients import decode_chain, first_survivor
 from needlewright.core.mending.base import Change, Patient, Reference, Unmendable
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, Segment, layout_of, read_head
 from needlewright.core.mending.jpeg.ends import coded_end
@@ -30,6 +30,7 @@ MAX_HEAD = 1 << 20  # bytes in which a head is looked for
 MAX_SCANS, MAX_MARKS = 24, 2048
 SMALL = 640  # pixels: a scan of no more is that of a thumbnail
 TRIAL = 400  # MCUs that must decode before a head is believed
+PLACES, PLACE_BITS = (0.15, 0.45, 0.75), 1 << 14  # shares of the data that are tried; bits there
 SECTORS = (512, 1024, 2048, 4096, 8192, 16_384, 32_768, 65_536)
 WITHOUT = frozenset((seg.DQT, seg.DHT, seg.DRI)) | seg.FRAMES  # what a picture cannot do without
 #: The tables of codes that encoders use unless they make their own (K.3.1, K.3.2).
@@ -202,16 +203,27 @@ def _worth(found: Restored) -> float:
         return _worth_of_segments(raw, layout)
     clean = unstuff(raw, 1 << 16)
     if not found.known:
-        from needlewright.core.mending.jpeg.chains import links_of
-
-        links = links_of(clean.clean, 0, clean.size, layout, layout.total, False, [])
-        good = max((link.size for link in links), default=0)
-        return 0.5 * good / layout.total if good > TRIAL else 0.0
+        return _worth_inside(clean, layout)
     chain = decode_chain(clean.clean, 0, clean.size * 8, layout.coding, 2 * layout.total, True)
     end = int(chain.mcu_bit[-1])
     if closed and chain.size and is_padding(clean.clean, end, clean.size * 8):
         return 3.0 if chain.size == layout.total else 2.0
     return chain.size / layout.total if chain.size > min(TRIAL, layout.total // 2) else 0.0
+
+
+def _worth_inside(clean: CleanScan, layout: Layout) -> float:
+    """The same where the first MCU is lost: whether the data decodes from places within it on."""
+    good = 0
+    for share in PLACES:
+        start = int(clean.size * share) * 8
+        found = first_survivor(clean.clean, start, min(start + PLACE_BITS, clean.size * 8 - 16),
+                               clean.size * 8, layout.coding, TRIAL)
+        if found is None:
+            continue
+        chain = decode_chain(clean.clean, found, clean.size * 8, layout.coding, 4 * TRIAL)
+        good += chain.size == 4 * TRIAL or is_padding(
+            clean.clean, int(chain.mcu_bit[-1]), clean.size * 8)
+    return 0.4 * good if good > 1 else 0.0
 
 
 def _worth_of_segments(raw: np.ndarray, layout: Layout) -> float:  # type: ignore[type-arg]

@@ -1,0 +1,57 @@
+"""Beside the pictures before and after: what mending changed, and what the checks say of it."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+
+from needlewright.app.mends import Pair
+from needlewright.app.widgets.small import button, clear, column, fill, label, line
+from needlewright.app.widgets.stitch import Stitch
+from needlewright.wording import changes as change_words
+from needlewright.wording import checks as check_words
+from needlewright.wording import finds as find_words
+from needlewright.wording import mending as words
+from needlewright.wording import units
+
+
+class MendedPanel(QScrollArea):
+    """Shows one pair."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._title, self._before, self._changes, self._checks = (QVBoxLayout() for _ in range(4))
+        for part in (self._title, self._before, self._changes, self._checks):
+            part.setSpacing(4)
+        self.show_find = button(words.SHOW_MENDED, "showMended", role="main")
+        self.by_hand = button(words.BY_HAND, "byHand", role="link")
+        inside = QWidget()
+        inside.setObjectName("inside")
+        outer = column(inside, (16, 16, 16, 16))
+        fill(outer, self._title, 4, label(words.WHAT_CHANGED, "sub"), self._changes, 4,
+             line(self.show_find, None), line(self.by_hand, None), 4,
+             label(words.AS_IT_WAS, "sub"), self._before, 4,
+             label(words.CHECKED, "sub"), self._checks, None)
+        self.setWidget(inside)
+
+    def show_pair(self, pair: Pair) -> None:
+        for part in (self._title, self._before, self._changes, self._checks):
+            clear(part)
+        row, was = pair.after.row, pair.before.row
+        title = label(find_words.title(row), "title", "mendedTitle", wrap=True)
+        self._title.addLayout(line(title, None, Stitch(row.grade, row.share), spacing=8))
+        self._title.addWidget(label(words.mended_line(row), "muted", "mendedGrade", wrap=True))
+        for change in pair.after.changes:
+            told = change_words.change(change)
+            self._changes.addWidget(label(f"·  {told[:1].upper()}{told[1:]}.", wrap=True))
+        self._before.addWidget(label(
+            check_words.grade_line(was.grade, was.share, pair.before.checks, was.kind), wrap=True))
+        self._before.addWidget(label(words.UNTOUCHED_MENDED.format(size=units.size(was.size)),
+                                     "muted", wrap=True))
+        for check in pair.after.checks:
+            if check.outcome not in ("not applicable",):
+                self._checks.addWidget(label(
+                    f"·  {check.name}: {check_words.reason(check)}", wrap=True))
