@@ -32,7 +32,7 @@ from needlewright.core.errors import JobError
 from needlewright.demo import clips, in_pieces, photos, rescued, scenes
 from needlewright.demo.fat32 import Entry, Fat32Volume
 
-VERSION = 5  # changes with every byte of the card
+VERSION = 6  # changes with every byte of the card
 SEED = 20310512
 IMAGE_SIZE = 1 << 30
 CARD, TRUTH = "stream card.img", "stream card.truth.json"

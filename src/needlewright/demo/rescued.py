@@ -9,12 +9,14 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
+from needlewright.core.formats.jpeg_segments import read_headers
+from needlewright.core.sources.memory import MemorySource
+
 FOLDER = "RESCUED"
 HEADERLESS, SHIFTED, CUT = "BF_0412.JPG", "BF_0413.JPG", "BF_0414.MP4"
 SEED = 20310512 + 2000
 SIZE = (2048, 1536)
 PLACE = "Mill leat"
-LOST_HEAD = 512 * 24  # bytes in front that are zeros
 BREAK, LOST_ROWS = 0.43, 3100  # where bytes are missing, and how many
 CUT_AT = 0.86  # of the clip's data
 
@@ -28,10 +30,11 @@ def shots(make: Callable[..., Any], last: datetime) -> list[Any]:
 def write(card: Any, photos: list[bytes], clip: bytes, when: datetime) -> None:
     """Damage them and write them onto the card, as files that are there."""
     headerless, shifted = photos
+    begin = read_headers(MemorySource(headerless))[2]
     middle = int(len(shifted) * BREAK)
     index = clip.rfind(b"moov") - 4
     for name, data in (
-            (HEADERLESS, bytes(LOST_HEAD) + headerless[LOST_HEAD:]),
+            (HEADERLESS, bytes(begin) + headerless[begin:]),
             (SHIFTED, shifted[:middle] + shifted[middle + LOST_ROWS :]),
             (CUT, clip[: int(index * CUT_AT)])):
         card.write(FOLDER, name, data, when, "damaged")

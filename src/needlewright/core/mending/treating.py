@@ -219,7 +219,9 @@ def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:
         return False
     if RANK[after.grade] > RANK[result.before.grade] or (opened and not _opens(result.before)):
         return True
-    return min(proposal.share, after.share) > result.share_before + BETTER
+    # A thumbnail that shows what is missing now is no witness against what is told to be missing.
+    share = proposal.share if opened and not proposal.doubts else min(proposal.share, after.share)
+    return share > result.share_before + BETTER
 
 
 def _opens(find: Find) -> bool:

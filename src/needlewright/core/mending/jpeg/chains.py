@@ -80,6 +80,11 @@ def links_of(clean: Clean, start: int, stop: int, layout: Layout, total: int, kn
             end = int(chain.mcu_bit[-1])
             at_end = last_one and (end >= last or bool(is_padding(clean, end, last)))
             step = 0 if begun else _in_step(clean, bit, last, layout, chain)
+            if step and chain.reason == "dc-range":
+                # What was not its own led away from the levels that are: once more without it.
+                chain = decode_chain(clean, int(chain.mcu_bit[step]), last, coding, total + SLACK)
+                end, step = int(chain.mcu_bit[-1]), 0
+                at_end = last_one and (end >= last or bool(is_padding(clean, end, last)))
             if chain.size > step or begun:
                 found.append(Link(chain, bit, at_end, step, begun))
             begun = False

@@ -27,6 +27,8 @@ def doubled(raw: npt.NDArray[np.uint8]) -> tuple[int, int] | None:
     keys = every[places]
     uneven = raw[places] != raw[places + 7]
     places, keys = places[uneven], keys[uneven]
+    if not keys.size:
+        return None
     order = np.argsort(keys, kind="stable")
     keys, places = keys[order], places[order]
     found = np.searchsorted(keys, every)

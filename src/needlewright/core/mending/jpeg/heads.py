@@ -19,6 +19,7 @@ from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.kernels.jpeg_bits import CleanScan, is_padding, unstuff
 from needlewright.core.kernels.jpeg_coefficients import decode_chain, first_survivor
+from needlewright.core.kernels.jpeg_edges import mcu_edges
 from needlewright.core.mending.base import Change, Patient, Reference, Unmendable
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, Segment, layout_of, read_head
 from needlewright.core.mending.jpeg.ends import coded_end
@@ -223,7 +224,25 @@ def _worth_inside(clean: CleanScan, layout: Layout) -> float:
         chain = decode_chain(clean.clean, found, clean.size * 8, layout.coding, 4 * TRIAL)
         good += chain.size == 4 * TRIAL or is_padding(
             clean.clean, int(chain.mcu_bit[-1]), clean.size * 8)
-    return 0.4 * good if good > 1 else 0.0
+    return 0.4 * good + _rows_fit(clean, layout) if good > 1 else 0.0
+
+
+def _rows_fit(clean: CleanScan, layout: Layout) -> float:
+    """1.0 where the rows of what decodes continue each other at the width that is stated, and at no other
+    near it."""
+    start = int(clean.size * PLACES[1]) * 8
+    found = first_survivor(clean.clean, start, start + PLACE_BITS, clean.size * 8, layout.coding,
+                           TRIAL)
+    if found is None:
+        return 0.0
+    chain = decode_chain(clean.clean, found, clean.size * 8, layout.coding, 16 * layout.per_row)
+    edges = mcu_edges(chain.coefficients, layout.coding.component, layout.dx, layout.dy,
+                      layout.quantisers)
+    costs = []
+    for width in range(max(2, layout.per_row - 3), layout.per_row + 4):
+        apart = np.abs(edges.top[width:] - edges.bottom[: chain.size - width]).mean(axis=1)
+        costs.append((float(np.minimum(apart, 40).mean()) if apart.size else 99.0, width))
+    return 1.0 if min(costs)[1] == layout.per_row else 0.0
 
 
 def _worth_of_segments(raw: np.ndarray, layout: Layout) -> float:  # type: ignore[type-arg]

@@ -152,12 +152,15 @@ def _by_segments(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed
     exact = known and len(spans) == count and all(
         s is not None and s == min(layout.restart, layout.total - i * layout.restart)
         for i, s in enumerate(sound))
-    for (start, stop), index in zip(spans, where):
+    for number, ((start, stop), index) in enumerate(zip(spans, where)):
         if index is None:
             continue
         breathe()
         first = index * layout.restart
-        last = min(first + layout.restart, layout.total)
+        behind = next((w for w in where[number + 1 :] if w is not None), None)
+        # Where markers were lost, what stands in front of the next one belongs to its segment.
+        end = behind if behind is not None and not sound[number] else index + 1
+        last = min(max(end, index + 1) * layout.restart, layout.total)
         gaps = constant_runs(clean.clean[start : stop + 8], stop - start)
         gaps = [(a + start, b + start) for a, b in gaps]
         links = links_of(clean.clean, start, stop, layout, last - first, True, gaps)
@@ -193,10 +196,12 @@ def _numbered(numbers: list[int], sound: list[bool], count: int, known: bool,
     where: list[int | None] = [None] * len(numbers)
     at = -1  # the last that has a place
     for index, number in enumerate(numbers):
-        if number < 0:
+        if index == 0:
             if known:
                 where[index], at = 0, 0
             continue
+        if not 0 <= number < WHOLE_TURN:
+            continue  # another marker, in what is not the picture's
         steps = (number - at) % WHOLE_TURN + 1  # at least one ahead of `at`
         ahead = at + steps if at >= 0 else number + 1
         near = steps == 1
