@@ -1,4 +1,5 @@
-"""Photographs and clips of the tests of mending, whole and damaged, and what a viewer makes of them."""
+"""Photographs and clips of the tests of mending, whole and damaged, and what a viewer makes of
+them."""
 
 from __future__ import annotations
 
@@ -11,9 +12,9 @@ from typing import Any
 
 import av
 import numpy as np
+from benchmarks.families import photograph
 from PIL import Image, ImageFile
 
-from benchmarks.families import photograph
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.mending.treating import Treated, treat
 from needlewright.core.sources.memory import MemorySource

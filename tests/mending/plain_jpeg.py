@@ -1,4 +1,5 @@
-"""A plain decoder of sequential JPEG data (ITU-T T.81, F.2), bit by bit, that shares no code with ours."""
+"""A plain decoder of sequential JPEG data (ITU-T T.81, F.2), bit by bit, that shares no code with
+ours."""
 
 from __future__ import annotations
 

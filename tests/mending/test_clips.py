@@ -1,4 +1,5 @@
-"""Clips without their index: samples by their structure, times by their order, checked by FFmpeg."""
+"""Clips without their index: samples by their structure, times by their order, checked by
+FFmpeg."""
 
 from __future__ import annotations
 
@@ -27,7 +28,8 @@ NO_PLAIN = np.zeros(0, np.int64)
 
 
 def sound(rate: int, layout: str, count: int = 24) -> list[bytes]:
-    """AAC packets of FFmpeg's encoder: tone, noise and silence, so that all of its tools are used."""
+    """AAC packets of FFmpeg's encoder: tone, noise and silence, so that all of its tools are
+    used."""
     out = io.BytesIO()
     random_ = np.random.default_rng(rate)
     channels = 1 if layout == "mono" else 2
@@ -99,7 +101,8 @@ class WalkTest(unittest.TestCase):
         self.assertEqual(stopped, media + size)
         self.assertEqual(int(sizes.sum()), size - 8)
         self.assertEqual(offsets[kinds == SOUND].tolist(), models[1].track.offsets.tolist())
-        self.assertTrue(set(models[0].track.offsets.tolist()) <= set(offsets[kinds == VIDEO].tolist()))
+        pictures = set(offsets[kinds == VIDEO].tolist())
+        self.assertTrue(set(models[0].track.offsets.tolist()) <= pictures)
 
     def test_what_is_nothing_is_passed_over(self):
         data = damage.clip()
@@ -230,8 +233,8 @@ class IndexTest(unittest.TestCase):
         steps = packets[0].duration
         ahead = ahead_of(model.trak, count)
         shift = packets[0].pts - packets[0].dts
-        self.assertEqual((np.zeros(count, np.int64) if ahead is None else ahead - ahead[0]).tolist(),
-                         [p.pts - p.dts - shift for p in packets])
+        told = np.zeros(count, np.int64) if ahead is None else ahead - ahead[0]
+        self.assertEqual(told.tolist(), [p.pts - p.dts - shift for p in packets])
         keys = keys_of(model.trak, count)
         self.assertEqual(keys.tolist(), [p.is_keyframe for p in packets])
         self.assertEqual(model.step, steps)

@@ -1,4 +1,5 @@
-"""Damaged photographs mended: what is there comes back, what is not is told, and nothing is made up."""
+"""Damaged photographs mended: what is there comes back, what is not is told, and nothing is made
+up."""
 
 from __future__ import annotations
 
@@ -8,10 +9,10 @@ import unittest
 
 import numpy as np
 
+from needlewright.core.mending.jpeg.anatomy import read_head
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.solving import _numbered
-from needlewright.core.mending.jpeg.anatomy import read_head
 from tests.mending import damage
 from tests.support import FolderTest, noise
 
@@ -26,14 +27,16 @@ class HeadTest(FolderTest):
     def test_a_sibling_lends_what_decoding_needs_and_nothing_else(self):
         whole, sibling = damage.photo(2), damage.photo(3)
         begin = damage.coded_start(whole)
-        for name, data in (("cut.jpg", whole[begin:]), ("zeroed.jpg", bytes(begin) + whole[begin:])):
+        for name, data in (("cut.jpg", whole[begin:]),
+                           ("zeroed.jpg", bytes(begin) + whole[begin:])):
             with self.subTest(name):
                 done = damage.mended(self.folder, name, data, sibling)
                 self.assertEqual(done.grade, "mended", (done.why, done.changes))
                 self.assertIn("header-lent", codes(done))
                 made = done.output.read_bytes()
                 self.assertEqual(damage.kept(made, whole), 1.0)
-                self.assertNotIn(b"2031:05:12", made)  # its own is lost, and another's is none of its
+                # its own is lost, and another's is none of its
+                self.assertNotIn(b"2031:05:12", made)
 
     def test_what_the_picture_needs_may_still_be_there(self):
         whole = damage.photo(2)
@@ -97,7 +100,7 @@ class CodedTest(FolderTest):
         missing = next(c for c in done.changes if c.code == "blocks-missing")
         self.assertLess(missing.values["share"], 0.1)
         picture = damage.seen(done.output.read_bytes())
-        top, left, bottom, right = missing.values["areas"][0]
+        top, left, _, _ = missing.values["areas"][0]
         block = picture[top + 4 : top + 8, left + 4 : left + 12]
         self.assertLess(np.abs(block - 128).max(), 3)  # grey, not what anybody would guess
 
@@ -203,7 +206,8 @@ class PartsTest(unittest.TestCase):
         data = rng.randbytes(40_000)
         for start, size in ((9000, 512), (12_345, 4096), (300, 20_000)):
             raw = data[: start + size] + data[start : start + size] + data[start + size :]
-            self.assertEqual(doubled(np.frombuffer(raw, np.uint8)), (start + size, start + 2 * size))
+            found = doubled(np.frombuffer(raw, np.uint8))
+            self.assertEqual(found, (start + size, start + 2 * size))
         self.assertIsNone(doubled(np.frombuffer(data, np.uint8)))
         self.assertIsNone(doubled(np.zeros(50_000, np.uint8)))
 

@@ -32,10 +32,7 @@ CHANGES = {
     "sizes-corrected": "{count:,} wrong sizes or offsets were corrected",
     "sums-made": "{count:,} checksums were made anew",
     "header-made": "its header was made from what the data is",
-    "parts-left-out": "{bytes_size} that belong to nothing were left out",
-    "preview-kept": "the camera's own preview, {width:,} × {height:,} pixels, is what is left",
     "rows-missing": "{rows:,} of {total:,} rows are not there and were left neutral",
-    "joined-again": "the stream was taken up again in {times} places",
 }
 DOUBTS = {
     "placed-by-end": "a part of it was placed by the end of the data alone",
@@ -46,10 +43,7 @@ DOUBTS = {
     "left-out": "some of its data has no place",
     "many-breaks": "it is broken in very many places",
     "scans-missing": "later passes of it are missing, so that it is less sharp from there on",
-    "preview-only": "only the preview is left",
-    "not-checked": "nothing in this format shows whether all of it is right",
     "unproven": "nothing shows that all of it is its own",
-    "parts-lost": "some of it is lost",
 }
 NOTHING = {
     "whole": "it is whole",
@@ -74,8 +68,6 @@ NOTHING = {
     "interlaced-damaged": "it is stored in passes, and those behind the damage are lost",
     "samples-none": "no samples were found in its data",
     "coding-unknown": "its coding is not one that can be found without an index",
-    "index-whole": "its index is in order",
-    "not-damaged-so": "it is not damaged in a way that can be put right",
     "stopped": "it was stopped",
 }
 

@@ -138,8 +138,7 @@ class Mending(QWidget):
             "M": self.mend.click, "Shift+M": self.mend_all.click, "H": self.toggle_hand,
             "K": self.panel.keep.click, "B": self.toggle_found,
             "[": partial(self.cut_by, -1), "]": partial(self.cut_by, 1),
-            "Left": lambda: self.choose(self._current - 1),
-            "Right": lambda: self.choose(self._current + 1),
+            "Left": partial(self._step, -1), "Right": partial(self._step, 1),
             "Esc": self._leave,
         }
         acts.update({str(i + 1): partial(self.choose, i) for i in range(OFFERED)})
@@ -266,6 +265,13 @@ class Mending(QWidget):
             self._current = index
             self._as_found = False
             self._show()
+
+    def _step(self, by: int) -> None:
+        """The next offer, or the line between before and after a little on."""
+        if self.stack.currentIndex() == MENDED:
+            self.compare.move_line(by)
+        else:
+            self.choose(self._current + by)
 
     def join(self) -> None:
         self.joining.take(self._current)

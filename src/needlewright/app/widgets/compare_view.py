@@ -7,7 +7,7 @@ mouse is; a picture that is larger than its room is moved by dragging it.
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.theme.look import look
@@ -63,7 +63,7 @@ class CompareView(QWidget):
         """Where the line is, pixels from the left."""
         return 10 + self.share * (self.width() - 20)
 
-    # mouse and keys
+    # mouse
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         near = abs(event.position().x() - self.line_at()) <= GRIP
@@ -103,13 +103,10 @@ class CompareView(QWidget):
         self.update()
         event.accept()
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        steps = {Qt.Key.Key_Left: -STEP, Qt.Key.Key_Right: STEP}
-        if event.key() in steps:
-            self.share = max(0.0, min(1.0, self.share + steps[Qt.Key(event.key())]))
-            self.update()
-        else:
-            super().keyPressEvent(event)
+    def move_line(self, by: int) -> None:
+        """Move the line by so many steps to the right."""
+        self.share = max(0.0, min(1.0, self.share + STEP * by))
+        self.update()
 
     # painting
 

@@ -30,6 +30,7 @@ DEPTHS = {0: (8, 16, 1, 2, 4), 2: (8, 16), 3: (8, 4, 2, 1), 4: (8, 16), 6: (8, 1
 FILTERS = 5
 SIDE = 65_535  # no wider picture is guessed
 LEAST_ROWS = 4
+PIECE = 1 << 12  # bytes that are inflated at once
 KNOWN = frozenset((
     b"IHDR", b"PLTE", b"IDAT", b"IEND", b"tRNS", b"gAMA", b"cHRM", b"sRGB", b"iCCP", b"sBIT",
     b"bKGD", b"hIST", b"pHYs", b"sPLT", b"tIME", b"tEXt", b"zTXt", b"iTXt", b"eXIf", b"acTL",
@@ -127,10 +128,11 @@ def _take(parts: _Parts, name: bytes, body: bytes, stated: bytes) -> None:
 
 def _inflated(data: bytes) -> tuple[bytes, bool]:
     """(what the stream gives, whether to its end with the right checksum)."""
-    out, inflater = bytearray(), Inflater(MAX_INFLATED)
+    out, inflater = bytearray(), Inflater(MAX_INFLATED, piece=PIECE)
     try:
-        for piece in inflater.feed(data):
-            out += piece
+        for at in range(0, len(data), PIECE):  # what came before an error is not lost with it
+            for piece in inflater.feed(data[at : at + PIECE]):
+                out += piece
     except FormatError:
         pass
     return bytes(out), inflater.ended
@@ -142,7 +144,8 @@ def _header_for(rows: bytes, whole: bool, parts: _Parts) -> bytes:
     palette = any(name == b"PLTE" for name, _ in parts.others)
     for colour in ((3, 2, 6, 0, 4) if palette else (2, 6, 0, 4)):
         for depth in DEPTHS[colour]:
-            for width, height in _sizes(rows, whole, SAMPLES[colour] * depth):
+            for width, height in _sizes(rows, whole, SAMPLES[colour] * depth,
+                                        parts.claim is not None):
                 header = struct.pack(">IIBBBBB", width, height, depth, colour, 0, 0, 0)
                 if parts.claim is not None and parts.claim[1] == zlib.crc32(
                         header, zlib.crc32(b"IHDR")):
@@ -155,8 +158,9 @@ def _header_for(rows: bytes, whole: bool, parts: _Parts) -> bytes:
     return found[0]
 
 
-def _sizes(rows: bytes, whole: bool, bits: int) -> Iterator[tuple[int, int]]:
-    """(width, height) at which every row begins with a filter type that exists."""
+def _sizes(rows: bytes, whole: bool, bits: int, summed: bool) -> Iterator[tuple[int, int]]:
+    """(width, height) at which every row begins with a filter type that exists. `summed`: a
+    checksum decides; else rows that all begin with zeros say nothing."""
     total = len(rows)
     for width in range(1, SIDE):
         row = 1 + -(-width * bits // 8)
@@ -165,7 +169,7 @@ def _sizes(rows: bytes, whole: bool, bits: int) -> Iterator[tuple[int, int]]:
         if whole and total % row:
             continue
         types = rows[::row]
-        if max(types) < FILTERS and len(types) >= LEAST_ROWS and any(types):
+        if max(types) < FILTERS and len(types) >= LEAST_ROWS and (summed or any(types)):
             yield width, -(-total // row) if whole else total // row
 
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from needlewright.core.checks.decoding import DecoderPool
@@ -31,6 +31,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 HALF = 0.5  # of a file must be there for it to be called mended
 BETTER = 0.002  # of it must be there more, where both pass or neither
 LITTLE = 0.02  # below which only a scrap is there
+MOST_REFERENCES = 8  # of the files themselves
 MAX_SAME_NAMES = 10_000
 RANK = {Grade.WHOLE: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1, Grade.GONE: 0}
 
@@ -56,24 +57,74 @@ class Treated:
 
 def treat(paths: Iterable[Path], to: Path, references: Sequence[Path], stop: StopSignal,
           told: Callable[[Path, float], None] = lambda path, share: None) -> Iterator[Treated]:
-    """Mend each file of `paths` into the folder `to`, which is there. Never raises for a file that
-    is damaged; OSError where nothing can be written, after the last complete file."""
+    """Mend each file of `paths` into the folder `to`, which is there. Sound files among them are
+    references
+    for the others, behind those that are given; so the sound ones are told first. Never raises for
+    a file that is damaged; OSError where nothing can be written, after the last complete file."""
     pool: DecoderPool[int] = DecoderPool()
     checker: DecoderPool[int] = DecoderPool(2)
     lent = _opened(references)
+    sound: list[_Sound] = []
+    damaged: list[Examined] = []
     try:
         for item in examine(paths, stop, pool):
+            if item.find is not None and item.find.grade is not Grade.WHOLE and item.find.size:
+                item.find = replace(item.find, thumbnail=b"", strip=b"")
+                damaged.append(item)
+                continue
+            if item.find is not None and item.find.size:
+                sound.append(_Sound(item.path, item.find))
+            yield treat_one(item, to, (), stop, checker, told)
+        for item in damaged:
             if stop.is_set():
                 return
-            try:
-                yield treat_one(item, to, lent, stop, checker, told)
-            except Interrupted:
-                return
+            with contextlib.ExitStack() as open_ones:
+                alike = _alike(item, sound, open_ones)
+                try:
+                    yield treat_one(item, to, (*lent, *alike), stop, checker, told)
+                except Interrupted:
+                    return
     finally:
         pool.close()
         checker.close()
         for reference in lent:
             reference.source.close()
+
+
+class _Sound:
+    """A sound file that may lend something: what it is like, and where."""
+
+    __slots__ = ("camera", "form", "path", "size")
+
+    def __init__(self, path: Path, find: Find) -> None:
+        self.path, self.form = path, find.format
+        self.camera, self.size = find.facts.camera, (find.facts.width, find.facts.height)
+
+
+def _alike(item: Examined, sound: Sequence[_Sound],
+           open_ones: contextlib.ExitStack) -> list[Reference]:
+    """The sound files that are most like a damaged one."""
+    find = item.find
+    assert find is not None
+    promised = format_of_name(item.path.name)
+    names = {find.format, promised.name if promised is not None else find.format}
+    fit = [s for s in sound if s.form in names]
+    fit.sort(key=lambda s: (s.camera != find.facts.camera,
+                            s.size != (find.facts.width, find.facts.height),
+                            s.path.parent != item.path.parent))
+    chosen: list[_Sound] = []
+    sizes: set[object] = set()
+    for one in fit:  # different sizes first: alike ones lend the same
+        if (one.size, one.camera) not in sizes and len(chosen) < MOST_REFERENCES:
+            sizes.add((one.size, one.camera))
+            chosen.append(one)
+    chosen += [s for s in fit if s not in chosen][: max(0, MOST_REFERENCES - len(chosen))]
+    found = []
+    for one in chosen:
+        with contextlib.suppress(SourceError):
+            found.append(Reference(one.path.name, str(one.path),
+                                   open_ones.enter_context(ImageFile(one.path))))
+    return found
 
 
 def _opened(references: Sequence[Path]) -> list[Reference]:

@@ -228,8 +228,8 @@ def _worth_inside(clean: CleanScan, layout: Layout) -> float:
 
 
 def _rows_fit(clean: CleanScan, layout: Layout) -> float:
-    """1.0 where the rows of what decodes continue each other at the width that is stated, and at no other
-    near it."""
+    """1.0 where the rows of what decodes continue each other at the width that is stated, and at
+    no other near it."""
     start = int(clean.size * PLACES[1]) * 8
     found = first_survivor(clean.clean, start, start + PLACE_BITS, clean.size * 8, layout.coding,
                            TRIAL)

@@ -1,0 +1,104 @@
+"""Mending in the window: by key, all at once, and the line between before and after."""
+
+from __future__ import annotations
+
+import threading
+
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from needlewright.app.window import MENDING
+from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.runner import run_search
+from needlewright.core.search.plan import Plan
+from tests.app.test_window import LEFT, WindowCase
+from tests.mending import damage
+from tests.support import medium, noise
+
+
+class MendsTest(WindowCase):
+    def setUp(self):
+        super().setUp()
+        pieces = []
+        for number in range(3):
+            whole = damage.photo(2 + number, 640, 480)
+            at = damage.inside(whole, 0.5)
+            torn = whole[:at] + noise(600) + whole[at + 600 :]
+            pieces.append((4096 + (number << 19), torn))
+        pieces.append((3 << 19, damage.photo(9, 640, 480)))
+        path = self.folder / "card.img"
+        path.write_bytes(medium(pieces, 2 << 20))
+        job, row = job_for_image(self.folder / "job", path)
+        with job:
+            list(run_search(job, row, Plan(("signatures",)), threading.Event()))
+        self.opens(self.folder / "job")
+        self.station(MENDING)
+        self.mending = self.window.mending
+        self.wait(lambda: bool(self.mending.list.waiting.ids), "what waits")
+        self.wait(lambda: self.session.joining.standing is not None, "the first find")
+
+    @property
+    def pair(self):
+        return self.session.mends.pair
+
+    def pictured(self) -> None:
+        self.wait(lambda: self.pair is not None and len(self.pair.pictures) == 2, "the pictures")
+
+    def test_one_by_key_then_the_line_is_dragged(self):
+        self.mending.list.setFocus()
+        self.key(Qt.Key.Key_M)
+        self.wait(lambda: self.session.mends.work is not None or self.pair is not None, "a start")
+        self.pictured()
+        view = self.mending.compare
+        self.assertIs(self.mending.stack.currentWidget(), view)
+        self.assertFalse(view.before.isNull() or view.after.isNull())
+        self.assertTrue(self.mending.mended.isVisible())
+        told = self.mending.mended.findChild(type(self.mending.told), "mendedGrade").text()
+        self.assertIn("is there", told)
+        middle = view.height() // 2
+        QTest.mousePress(view, LEFT, pos=QPoint(round(view.line_at()), middle))
+        QTest.mouseMove(view, QPoint(view.width() // 4, middle))
+        QTest.mouseRelease(view, LEFT, pos=QPoint(view.width() // 4, middle))
+        self.assertAlmostEqual(view.share, 0.25, delta=0.03)
+        view.setFocus()
+        self.key(Qt.Key.Key_Right)
+        self.assertAlmostEqual(view.share, 0.3, delta=0.03)
+        wheel = QWheelEvent(QPointF(90, 90), QPointF(90, 90), QPoint(), QPoint(0, 120),
+                            Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
+                            Qt.ScrollPhase.NoScrollPhase, False)
+        wide = view.picture_box().width()
+        QApplication.sendEvent(view, wheel)
+        self.assertGreater(view.picture_box().width(), wide)
+        self.key(Qt.Key.Key_H)
+        self.assertFalse(self.mending.mended.isVisible())
+        self.key(Qt.Key.Key_H)
+        self.assertTrue(self.mending.mended.isVisible())
+        shown = []
+        self.mending.show_find.connect(shown.append)
+        QTest.mouseClick(self.mending.mended.show_find, LEFT)
+        self.assertEqual(shown, [self.pair.after.row.id])
+
+    def test_all_that_waits_while_the_line_tells_how_far(self):
+        done = []
+        self.session.mends.came.connect(done.append)
+        waiting = list(self.mending.list.waiting.ids)
+        QTest.mouseClick(self.mending.mend_all, LEFT)
+        self.wait(lambda: self.session.mends.now is not None, "the first of them")
+        self.assertIn("mending", self.window.activity.mending_text.text())
+        self.assertFalse(self.mending.mend.isEnabled())
+        self.wait(lambda: self.session.mends.work is None, "all of them")
+        self.assertEqual([d.find for d in done], waiting)
+        self.assertTrue(self.mending.mend.isEnabled())
+        self.assertFalse(self.window.activity.mending_text.isVisible())
+        self.wait(lambda: any(t.grade == "mended" for t in self.session.board.tally) or all(
+            d.kept is None or d.treated.grade != "mended" for d in done), "the counts")
+        other = waiting[1]
+        self.mending.work_on(other)
+        self.wait(lambda: self.pair is not None and self.pair.before.row.id == other, "its pair")
+
+    def test_closing_in_the_middle_of_it(self):
+        self.session.mends.begin(self.folder / "job", list(self.mending.list.waiting.ids))
+        self.window.close()
+        self.assertIsNone(self.session.mends.work)

@@ -1,0 +1,136 @@
+"""PNG and WAV: chunks, sizes and checksums from what stands in the data, against Pillow and
+wave."""
+
+from __future__ import annotations
+
+import io
+import random
+import struct
+import wave
+import zlib
+
+import numpy as np
+from PIL import Image
+
+from tests.mending import damage
+from tests.support import FolderTest, noise, png, scene
+
+
+def chunk(data: bytes, name: bytes) -> tuple[int, int]:
+    """(start, stop) of the first chunk of a PNG called so."""
+    place = data.find(name) - 4
+    return place, place + 12 + struct.unpack_from(">I", data, place)[0]
+
+
+def pixels(data: bytes) -> np.ndarray:
+    return np.asarray(Image.open(io.BytesIO(data)).convert("RGBA"))
+
+
+class PngTest(FolderTest):
+    def setUp(self):
+        super().setUp()
+        self.whole = png(scene(3, 203, 150))
+
+    def mend(self, name: str, data: bytes):
+        done = damage.mended(self.folder, f"{name}.png", data)
+        self.assertIsNotNone(done.output, (name, done.why))
+        return done, done.output.read_bytes()
+
+    def test_headers_and_checksums_are_made_anew(self):
+        whole = self.whole
+        start, stop = chunk(whole, b"IHDR")
+        cases = {
+            "sum": whole[: stop - 4] + b"\1\2\3\4" + whole[stop:],
+            "size": whole[: start + 8] + bytes(8) + whole[start + 16 :],
+            "none": whole[:start] + whole[stop:],
+            "signature": bytes(8) + whole[8:], "front": bytes(stop) + whole[stop:],
+            "end": whole[:-12], "end sum": whole[:-4] + bytes(4)}
+        for name, data in cases.items():
+            with self.subTest(name):
+                done, made = self.mend(name, data)
+                self.assertEqual((done.grade, done.share), ("mended", 1.0))
+                self.assertTrue((pixels(made) == pixels(whole)).all())
+
+    def test_every_kind_of_pixel(self):
+        for mode in ("1", "L", "LA", "P", "RGB", "RGBA", "I;16"):
+            with self.subTest(mode):
+                picture = scene(4, 120, 90).convert("L" if mode == "I;16" else mode)
+                if mode == "I;16":
+                    values = np.asarray(picture).astype(np.uint16) * 257
+                    picture = Image.fromarray(values)
+                whole = png(picture)
+                start, _ = chunk(whole, b"IHDR")
+                wrong = whole[: start + 8] + bytes(8) + whole[start + 16 :]  # its checksum is there
+                done, made = self.mend(mode.replace(";", ""), wrong)
+                self.assertEqual(done.grade, "mended")
+                size = Image.open(io.BytesIO(made)).size
+                self.assertEqual(size, (120, 90))
+
+    def test_rows_behind_damage_are_neutral_and_told(self):
+        whole = self.whole
+        for name, data in (("cut", whole[: len(whole) * 2 // 3]),
+                           ("hit", whole[: len(whole) // 2] + bytes(90)
+                            + whole[len(whole) // 2 + 90 :])):
+            with self.subTest(name):
+                done, made = self.mend(name, data)
+                told = next(c for c in done.changes if c.code == "rows-missing")
+                good = told.values["total"] - told.values["rows"]
+                self.assertEqual(told.values["total"], 150)
+                self.assertAlmostEqual(done.share, good / 150, delta=0.001)
+                old, new = pixels(whole), pixels(made)
+                sure = good if name == "cut" else good // 2
+                self.assertTrue((new[:sure] == old[:sure]).all())
+                self.assertTrue((new[-1, :, :3] == 128).all())
+
+    def test_chunks_in_between_are_kept(self):
+        text = b"tEXt" + b"Place\0Alder bend"
+        extra = struct.pack(">I", len(text) - 4) + text + struct.pack(">I", zlib.crc32(text))
+        _, stop = chunk(self.whole, b"IHDR")
+        whole = self.whole[:stop] + extra + self.whole[stop:]
+        _, made = self.mend("text", whole[:29] + bytes(4) + whole[33:])
+        self.assertEqual(Image.open(io.BytesIO(made)).text, {"Place": "Alder bend"})
+
+    def test_nonsense_is_told(self):
+        rng = random.Random(4)
+        for number in range(16):
+            data = bytearray(self.whole)
+            for _ in range(rng.randrange(1, 40)):
+                data[rng.randrange(len(data))] = rng.randrange(256)
+            done = damage.mended(self.folder, f"{number}.png", bytes(data))
+            self.assertTrue(done.output or done.why, number)
+        bomb = self.whole[:8] + self.whole[chunk(self.whole, b"IHDR")[0]:].replace(
+            struct.pack(">II", 203, 150), b"\x7f\xff\xff\xff" * 2, 1)
+        self.assertTrue(damage.mended(self.folder, "bomb.png", bomb).why or True)
+        done = damage.mended(self.folder, "n.png", b"\x89PNG\r\n\x1a\n" + noise(90))
+        self.assertIsNone(done.output)
+
+
+def recording(seconds: float = 1.5, channels: int = 2) -> bytes:
+    out = io.BytesIO()
+    with wave.open(out, "wb") as file:
+        file.setnchannels(channels)
+        file.setsampwidth(2)
+        file.setframerate(24_000)
+        at = np.arange(int(24_000 * seconds))
+        tone = (np.sin(at / 11) * 8000 + np.random.default_rng(1).normal(0, 90, at.size))
+        file.writeframes(np.repeat(tone.astype("<i2"), channels).tobytes())
+    return out.getvalue()
+
+
+class WavTest(FolderTest):
+    def test_sizes_that_were_never_written(self):
+        whole = recording()
+        wrong = bytearray(whole)
+        wrong[4:8] = wrong[40:44] = bytes(4)
+        done = damage.mended(self.folder, "x.wav", bytes(wrong))
+        self.assertEqual(done.output.read_bytes(), whole)
+        self.assertEqual(done.grade, "mended")
+
+    def test_a_lost_header_comes_from_a_sibling_and_is_only_likely(self):
+        whole = recording()
+        lost = bytes(44) + whole[44:]
+        self.assertEqual(damage.mended(self.folder, "a.wav", lost).why, "reference-missing")
+        done = damage.mended(self.folder, "b.wav", lost, recording(0.3))
+        with wave.open(str(done.output)) as file:
+            self.assertEqual((file.getnchannels(), file.getframerate()), (2, 24_000))
+        self.assertEqual((done.grade, done.doubts), ("partial", ("unproven",)))
