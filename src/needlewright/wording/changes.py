@@ -11,6 +11,7 @@ from needlewright.wording import breaks, units
 CHANGES = {
     "header-lent": "its lost header was made from that of {reference}; no date, place or "
                    "orientation was taken over",
+    "in-line": "{bytes_size} that stand in line behind what was found were taken as its own",
     "header-left": "its beginning is lost; what the picture needs was still there and "
                    "begins it now",
     "codes-usual": "its lost tables of codes are the usual ones, with which all of it decodes",

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -21,11 +22,12 @@ from needlewright.core.finds import Find
 from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.mending.base import Patient, Reference
+from needlewright.core.mending.base import Change, Patient, Reference
 from needlewright.core.mending.registry import menders
 from needlewright.core.mending.treating import Treated, treat_patient
 from needlewright.core.search.carving import follow
 from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
@@ -35,6 +37,7 @@ FOLDER = "mended"  # in the job's
 STEP = "mending"
 MOST_REFERENCES = 8
 HASH_BYTES = 1 << 20
+MOST_BEHIND = 1 << 25  # bytes in line behind a carve that may be its own
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,14 +101,42 @@ def _mended(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSig
     with contextlib.ExitStack() as open_ones:
         medium = open_ones.enter_context(open_source(paths[row.source]))
         source = record.content.open(Place(medium, job.folder))
+        more = _in_line(job, record, medium)
+        if more:
+            source = PiecedSource(medium, ((row.start, row.size + more),))
         found = _as_find(record)
         patient = Patient(source, name, row.format, _walk(row, source, stop),
                           [*_given(given, open_ones), *_references(job, row, medium)], stop)
         result = Treated(Path(f"{row.id}.{row.extension}"), found, row.grade, row.share, row.share)
         treat_patient(patient, found, result, folder, checker)
+        if more and result.output is not None:
+            result.changes = (Change("in-line", {"bytes": more}), *result.changes)
     if result.output is None or result.after is None:
         return MendedFind(row.id, name, None, result, result.why)
     return MendedFind(row.id, name, _kept(job, record, result), result)
+
+
+def _in_line(job: Job, record: FindRecord, medium: Source) -> int:
+    """How many bytes behind a photo that was carved up to its damage are its own, most likely: up
+    to an end
+    mark behind which drivers filled the sector with zeros, in front of the next whole find."""
+    row = record.row
+    if row.format != "jpeg" or record.record is not None or len(record.extents) != 1:
+        return 0
+    begin = row.start + row.size
+    starts = sorted(s for s in job.whole_starts(row.source) if s >= begin)
+    stop = min([*starts[:1], medium.size, begin + MOST_BEHIND])
+    sector = medium.sector_size
+    try:
+        data = medium.read_at(begin, max(0, stop - begin))
+    except SourceError:
+        return 0
+    for mark in re.finditer(rb"\xff\xd9", data):
+        end = begin + mark.end()
+        rest = data[mark.end() : mark.end() + -end % sector]
+        if rest and not rest.strip(b"\0"):
+            return mark.end()
+    return 0
 
 
 def _walk(row: FindRow, source: Source, stop: StopSignal) -> Walk | None:

@@ -15,7 +15,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.kernels.jpeg_coefficients import Coding
 
-MAX_PIXELS = 200_000_000
+MAX_PIXELS = 110_000_000
 MCU_SIDE = 8
 
 
