@@ -85,7 +85,9 @@ class LayersTest(unittest.TestCase):
         allowed = {"wording": {"core", "wording"}, "demo": {"core", "demo"},
                    "standins": {"core", "standins"},
                    "app": {"core", "wording", "app", "demo", "standins"},
-                   "cli": {"core", "wording", "app", "cli", "cli_media", "cli_join", "demo", ""},
+                   "cli": {"core", "wording", "app", "cli", "cli_media", "cli_join",
+                           "cli_files", "demo", ""},
+                   "cli_files": {"core", "wording", "cli_files"},
                    "cli_media": {"core", "wording", "cli_media"},
                    "cli_join": {"core", "wording", "cli_join"}}
         for module, others in arrows().items():

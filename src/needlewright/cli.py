@@ -29,7 +29,7 @@ COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
     "mend", *NOT_YET))
 PROGRESS_SECONDS = 1.0
-WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown", "reference-unused",
+WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place"))
 
 
@@ -318,8 +318,6 @@ def _hand_over(job: Job, rows: list[FindRow], to: Path, empty: bool = False) -> 
 
 def _run(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import hash_source, job_for_image
-    if options.reference:
-        raise NeedlewrightError("reference-unused")
     if len(options.source) > 1:
         raise NeedlewrightError("not-yet", what="joining several sources into an array")
     job, row = job_for_image(options.job, options.source[0])
@@ -328,6 +326,8 @@ def _run(options: argparse.Namespace) -> int:
         if options.hash:
             hash_source(job, row)
         _search_source(job, row, _plan(options, None))
+        if options.reference:
+            cli_files.mend_all(job, options.reference, _stop_on_interrupt())
         print("\n".join(words.counts(job.tally())))
         _refuse_unknown_folder(job, options.folder or "")
         every = Filter(kinds=frozenset(options.kinds or ()),

@@ -185,6 +185,17 @@ def _mend_job(options: argparse.Namespace, stop: threading.Event) -> int:
     return 0
 
 
+def mend_all(job: Any, references: list[str], stop: threading.Event) -> None:
+    """Mend what is damaged in an open job, with these references; a line a find."""
+    from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
+
+    for event in mend_finds(job, mendable(job), stop, [Path(r) for r in references]):
+        if isinstance(event, MendedFind):
+            print(_find_line(event), flush=True)
+    if stop.is_set():
+        raise KeyboardInterrupt
+
+
 def _find_line(event: Any) -> str:
     name = harmless(event.name)
     if event.kept is None or event.treated is None:

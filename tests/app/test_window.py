@@ -160,9 +160,9 @@ class JourneyTest(WindowCase):
     def _look_and_choose(self) -> None:
         finds, sheet = self.window.finds, self.window.finds.sheet
         # Every photo, chart, clip and recording, and what is left of others.
-        self.wait(lambda: sheet.sheet.ids.size == 78, "the sheet")
+        self.wait(lambda: sheet.sheet.ids.size == 81, "the sheet")
         self.click("only-video")
-        self.wait(lambda: sheet.sheet.ids.size == 6, "only clips")
+        self.wait(lambda: sheet.sheet.ids.size == 7, "only clips")
         self._scrub()
         self.click("only-video")
         self.click("grade-whole")

@@ -128,3 +128,17 @@ class WordsTest(unittest.TestCase):
                 "seconds": [[1.0, 2.5]], "count": 3, "total": 90, "times": 2})),
                 code.replace("-", " "), code)
         self.assertEqual(changes.why_not("data-ends"), changes.why_not("data-ends").strip())
+
+
+class RunTest(FolderTest):
+    def test_run_with_a_reference_mends_on_the_way(self):
+        whole = damage.photo(2)
+        at = damage.inside(whole, 0.5)
+        self.image(medium([(4096, whole[:at] + noise(600) + whole[at + 600 :])], 1 << 20))
+        (self.folder / "sound.jpg").write_bytes(damage.photo(3))
+        done = subprocess.run(
+            [str(PROGRAM), "run", "card.img", "--job", "job", "--to", "bag", "--reference",
+             "sound.jpg"], capture_output=True, text=True, cwd=self.folder, check=False)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        listed = json.loads((self.folder / "bag" / "finds.json").read_text())["finds"]
+        self.assertTrue(any(f["mended_from"] and f["file"] and f["changes"] for f in listed))

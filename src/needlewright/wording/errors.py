@@ -17,6 +17,7 @@ SENTENCES = {
     "source-mounted": "{path} is mounted for writing at {mounts} and would change under the copy. "
                       "Unmount it first: sudo umount {mounts}",
     "copy-lost-patience": "{path} did not come back; the copy goes on when it is asked for again.",
+    "stopped": "{path} was left when the work was stopped.",
     "source-directory": "{path} is a folder; choose an image file in it.",
     "source-not-a-file": "{path} is neither a file nor a drive.",
     "source-empty": "{path} is empty, so there is nothing to search.",
@@ -66,7 +67,6 @@ SENTENCES = {
     "image-not-ours": "{path} exists and has no read map, so it is no unfinished copy; it was left "
                       "untouched.",
     "folder-unknown": "No record names the folder {folder}.",
-    "reference-unused": "Nothing in this version uses --reference yet; leave it out.",
     "hand-no-way": "Files of this kind ({format}) cannot be joined by hand.",
     "hand-not-broken": "Nothing of this find is missing that could be joined to it.",
     "hand-no-begin": "Its beginning cannot be read, so there is nothing to join pieces to.",
