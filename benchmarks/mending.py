@@ -1,14 +1,12 @@
-"""`python -m benchmarks.mending [--only photo,clip,…] [--kinds K,…] [--each N] [--seed S]`:
-damage, mended.
+"""`python -m benchmarks.mending [--only photo,clip,…] [--kinds K,…] [--each N] [--seed S]`: damage,
+mended.
 
 Made-up photographs and clips with truth, damaged in every way of `mending_damage`. Told for each:
-how many
-open in strict decoders before and after; for pictures the mean share of pixels within 3 levels of
-the
-original before (as a patient viewer shows it), after, and possible (physically there); for clips
-the share of
-frames that are the original's, how far the play time is off, how far sound and pictures drift; how
-many are called mended, and how many of those differ where nothing is told of it.
+how many open in strict decoders before and after; for pictures the mean share of pixels within 3
+levels of the original before (as a patient viewer shows it), after, and possible (physically
+there); for clips the share of frames that are the original's, how far the play time is off, how far
+sound and pictures drift; how many are called mended, and how many of those differ where nothing is
+told of it.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """What somebody else 'rescued' onto the stream card, and what does not open: a photo whose header
-is lost, one
-whose rows are shifted behind a break, and a clip that ends before its index was written.
+is lost, one whose rows are shifted behind a break, and a clip that ends before its index was
+written.
 """
 
 from __future__ import annotations

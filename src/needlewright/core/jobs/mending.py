@@ -118,8 +118,8 @@ def _mended(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSig
 
 def _in_line(job: Job, record: FindRecord, medium: Source) -> int:
     """How many bytes behind a photo that was carved up to its damage are its own, most likely: up
-    to an end
-    mark behind which drivers filled the sector with zeros, in front of the next whole find."""
+    to an end mark behind which drivers filled the sector with zeros, in front of the next whole
+    find."""
     row = record.row
     if row.format != "jpeg" or record.record is not None or len(record.extents) != 1:
         return 0

@@ -195,13 +195,10 @@ def walk_items(
     plain: npt.NDArray[np.int64], most: int,
 ) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64], npt.NDArray[np.int64], int]:
     """(offsets, sizes, kinds of up to `most` items, where it stopped) in `data` uint8[n] from
-    `start` to
-    `stop`, with `aac_frames.PAD` bytes behind. `final`: nothing follows; else the last items wait
-    until more
-    is at hand. `width`: bytes of a length; `coding` NONE, AVC, HEVC or JPEGS; `channels` 0: no
-    AAC. A NAL unit
-    counts with its length. `plain` int64[k]: bytes of stretches of plain sound between pictures,
-    the likeliest first."""
+    `start` to `stop`, with `aac_frames.PAD` bytes behind. `final`: nothing follows; else the last
+    items wait until more is at hand. `width`: bytes of a length; `coding` NONE, AVC, HEVC or JPEGS;
+    `channels` 0: no AAC. A NAL unit counts with its length. `plain` int64[k]: bytes of stretches of
+    plain sound between pictures, the likeliest first."""
     offsets, sizes, kinds = (np.zeros(most, np.int64) for _ in range(3))
     count, at, _ = _walk(data, start, stop, final, width, coding, channels, bands[0], bands[1],
                          codes[0], codes[1], plain, offsets, sizes, kinds)

@@ -2,9 +2,8 @@
 F.1, F.2).
 
 A *chain* is what decodes from one bit on, MCU by MCU, wherever it belongs in the picture: its DC
-values
-add up from a base that may be unknown. Coefficients stay quantised and in zig-zag order, 64 a
-block, so that what is encoded again shows exactly the same pixels.
+values add up from a base that may be unknown. Coefficients stay quantised and in zig-zag order, 64
+a block, so that what is encoded again shows exactly the same pixels.
 """
 
 from __future__ import annotations
@@ -177,9 +176,8 @@ def _first_survivor(clean, start, stop, stop_bit, component, dc_table, ac_table,
 def decode_chain(clean: npt.NDArray[np.uint8], start_bit: int, stop_bit: int, coding: Coding,
                  most: int, absolute: bool = False) -> Chain:
     """Decode up to `most` MCUs from `start_bit`; none reaches beyond `stop_bit`. `clean` uint8[n]
-    without
-    stuffing, with PAD bytes behind `stop_bit`; `absolute`: DC values count from 0, so that their
-    range is known."""
+    without stuffing, with PAD bytes behind `stop_bit`; `absolute`: DC values count from 0, so that
+    their range is known."""
     most = max(0, min(most, (stop_bit - start_bit) // (2 * coding.blocks) + 1))
     lookup, maxcode, delta, symbols = stack_tables(list(coding.tables))
     out = np.zeros(most * coding.blocks * 64, np.int16)

@@ -25,10 +25,9 @@ MAX_UP = 16  # rows of MCUs that may be missing between what is compared
 @dataclass(frozen=True, slots=True)
 class Edges:
     """Of each MCU, in grey levels around 0: `top`, `bottom` float32[n, width]: the first and the
-    last
-    row of component 0; `colour_top`, `colour_bottom` float32[n, components - 1, 8]: of the others,
-    of their first block across; `left`, `right` float32[n, height]: the outermost columns of
-    component 0."""
+    last row of component 0; `colour_top`, `colour_bottom` float32[n, components - 1, 8]: of the
+    others, of their first block across; `left`, `right` float32[n, height]: the outermost columns
+    of component 0."""
 
     top: Floats
     bottom: Floats
@@ -132,10 +131,9 @@ def _edges(coefficients, component, dx, first, last, quantisers, zigzag, basis, 
 
 def mcu_edges(coefficients: npt.NDArray[np.int16], component: npt.NDArray[np.int64],
               dx: npt.NDArray[np.int64], dy: npt.NDArray[np.int64], quantisers: Floats) -> Edges:
-    """The edges of int16[n, blocks, 64] quantised coefficients in zig-zag order. `component`,
-    `dx`, `dy`
-    int64[blocks]: of each block, and its place in the MCU; `quantisers` float32[components, 64],
-    zig-zag.
+    """The edges of int16[n, blocks, 64] quantised coefficients in zig-zag order. `component`, `dx`,
+    `dy` int64[blocks]: of each block, and its place in the MCU; `quantisers` float32[components,
+    64], zig-zag.
     """
     count, others = coefficients.shape[0], quantisers.shape[0] - 1
     high = np.array([dy[component == c].max() for c in component])
@@ -192,15 +190,13 @@ def compare_above(edges: Edges, first: int, count: int, shifts: npt.NDArray[np.i
                   above: Edges, there: npt.NDArray[np.bool_],
                   most_up: int = MAX_UP) -> tuple[
                       Floats, Floats, Floats, npt.NDArray[np.int8], Floats]:
-    """MCUs `first` to `first + count` of a chain against what stands above them in the picture,
-    for each of
-    `shifts` int64[s]: how far ahead of its number in the chain an MCU lies in the picture.
+    """MCUs `first` to `first + count` of a chain against what stands above them in the picture, for
+    each of `shifts` int64[s]: how far ahead of its number in the chain an MCU lies in the picture.
 
     `above`, `there`: edges of the picture so far, by MCU, and which of them are there; `most_up`:
-    rows that are gone up for one that is there. Returns float32[s, n]
-    of mean differences (nan where nothing is above), float32[s, n] of what is left beside it, and
-    float32[s, n, components - 1] of the other components' mean differences; grey levels; int8[s,
-    n]: how many rows up that is.
+    rows that are gone up for one that is there. Returns float32[s, n] of mean differences (nan
+    where nothing is above), float32[s, n] of what is left beside it, and float32[s, n, components -
+    1] of the other components' mean differences; grey levels; int8[s, n]: how many rows up that is.
     """
     size = (shifts.size, count)
     rows_up = np.zeros(size, np.int8)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import BinaryIO
 
-from needlewright.core.errors import FormatError, NeedlewrightError
+from needlewright.core.errors import NeedlewrightError
 from needlewright.core.finds import Reason
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
@@ -32,9 +32,8 @@ class Reference:
 @dataclass(frozen=True, slots=True)
 class Patient:
     """What a mender works on. `source`: the file from byte 0; `form`: its true format as far as
-    known;
-    `walk`: the path that its structure took, None where it has no beginning. `told`: takes the
-    share of the work that is done."""
+    known; `walk`: the path that its structure took, None where it has no beginning. `told`: takes
+    the share of the work that is done."""
 
     source: Source
     name: str
@@ -80,7 +79,3 @@ def bytes_written(data: bytes) -> Callable[[BinaryIO], None]:
     def write(out: BinaryIO) -> None:
         out.write(data)
     return write
-
-
-__all__ = ["Change", "FormatError", "Interrupted", "Mended", "Mender", "Patient", "Reference",
-           "Unmendable", "bytes_written"]

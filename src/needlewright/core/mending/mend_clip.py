@@ -2,8 +2,8 @@
 description.
 
 The samples stay where they lie in the data; what is between them belongs to nothing and stays as
-well, where
-no player looks. How they are coded comes from the clip's own index, else from a sibling.
+well, where no player looks. How they are coded comes from the clip's own index, else from a
+sibling.
 """
 
 from __future__ import annotations

@@ -1,7 +1,6 @@
 """PNG: chunks found again by their names, checksums made anew, the size from the rows, and as many
-rows as the
-stream still gives (W3C PNG, third edition: 5 chunks, 9 filtering, 10 compression). Behind damage
-in it nothing is: what Deflate refers to is lost.
+rows as the stream still gives (W3C PNG, third edition: 5 chunks, 9 filtering, 10 compression).
+Behind damage in it nothing is: what Deflate refers to is lost.
 """
 
 from __future__ import annotations
@@ -35,8 +34,6 @@ KNOWN = frozenset((
     b"IHDR", b"PLTE", b"IDAT", b"IEND", b"tRNS", b"gAMA", b"cHRM", b"sRGB", b"iCCP", b"sBIT",
     b"bKGD", b"hIST", b"pHYs", b"sPLT", b"tIME", b"tEXt", b"zTXt", b"iTXt", b"eXIf", b"acTL",
     b"fcTL", b"fdAT", b"cICP", b"mDCV", b"cLLI"))
-BEFORE = (b"PLTE", b"tRNS")  # what the data cannot be shown without
-REPLACED = frozenset((b"IHDR", b"IDAT", b"IEND"))
 
 
 @dataclass(slots=True)

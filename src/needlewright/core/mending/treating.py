@@ -2,8 +2,8 @@
 that.
 
 The new file is written under a name of its own, checked by the same walks and decoders as
-everything else,
-and kept only where it is better than what was there. Nothing that exists is ever written over.
+everything else, and kept only where it is better than what was there. Nothing that exists is ever
+written over.
 """
 
 from __future__ import annotations
@@ -58,9 +58,9 @@ class Treated:
 def treat(paths: Iterable[Path], to: Path, references: Sequence[Path], stop: StopSignal,
           told: Callable[[Path, float], None] = lambda path, share: None) -> Iterator[Treated]:
     """Mend each file of `paths` into the folder `to`, which is there. Sound files among them are
-    references
-    for the others, behind those that are given; so the sound ones are told first. Never raises for
-    a file that is damaged; OSError where nothing can be written, after the last complete file."""
+    references for the others, behind those that are given; so the sound ones are told first. Never
+    raises for a file that is damaged; OSError where nothing can be written, after the last complete
+    file."""
     pool: DecoderPool[int] = DecoderPool()
     checker: DecoderPool[int] = DecoderPool(2)
     lent = _opened(references)

@@ -55,8 +55,8 @@ class _Open:
 
 def files_in(paths: Iterable[str | os.PathLike[str]]) -> Iterator[Path]:
     """Every regular file among `paths` and in the folders there, sorted within each folder; links
-    are
-    not followed, so that no folder is walked twice. SourceError for a path that is not there."""
+    are not followed, so that no folder is walked twice. SourceError for a path that is not there.
+    """
     for given in paths:
         path = Path(given)
         if path.is_dir():

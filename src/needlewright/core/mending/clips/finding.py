@@ -28,9 +28,8 @@ Longs = npt.NDArray[np.int64]
 @dataclass(slots=True)
 class Samples:
     """Samples of one track, in the order of the data. `gap`: bytes of nothing in front of each;
-    `whole`: no
-    foreign data shows inside; `key`: it can be decoded alone; `order`: of display, -1 where
-    unknown."""
+    `whole`: no foreign data shows inside; `key`: it can be decoded alone; `order`: of display, -1
+    where unknown."""
 
     offsets: list[int] = field(default_factory=list)
     sizes: list[int] = field(default_factory=list)

@@ -33,10 +33,9 @@ Longs = npt.NDArray[np.int64]
 @dataclass(slots=True)
 class Model:
     """One track as an index describes it. `trak`: its box, header included; `step`: usual duration
-    of a
-    sample, in its timescale; `coding`: AVC, HEVC or 0; `width`: bytes of a NAL length; `channels`,
-    `rate`: of AAC (an index into RATES), 0 channels for other sound; `chunks`: of plain sound, the
-    bytes that stand between pictures."""
+    of a sample, in its timescale; `coding`: AVC, HEVC or 0; `width`: bytes of a NAL length;
+    `channels`, `rate`: of AAC (an index into RATES), 0 channels for other sound; `chunks`: of plain
+    sound, the bytes that stand between pictures."""
 
     track: Track
     trak: bytes

@@ -32,9 +32,9 @@ def full(name: bytes, *parts: bytes, version: int = 0, flags: int = 0) -> bytes:
 @dataclass(slots=True)
 class NewTrack:
     """What is written of one track. `offsets`, `sizes`: int64[n], bytes of the new file, in the
-    order of
-    decoding; `steps`: duration of each; `ahead`: composition time less decoding time; `keys`:
-    which can be decoded alone, None for all; `lead`: time in front of the first that is shown."""
+    order of decoding; `steps`: duration of each; `ahead`: composition time less decoding time;
+    `keys`: which can be decoded alone, None for all; `lead`: time in front of the first that is
+    shown."""
 
     model: Model
     offsets: Longs

@@ -16,7 +16,6 @@ from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.kernels.jpeg_coefficients import Coding
 
 MAX_PIXELS = 110_000_000
-MCU_SIDE = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,8 +52,8 @@ class Head:
 
 def read_head(data: bytes, at: int = 2, until: int | None = None) -> Head:
     """The head whose first segment stands at `at`; FormatError where the segments do not lead to a
-    scan,
-    or where a scan cannot be decoded with them. `until`: where the scan's coded data must begin."""
+    scan, or where a scan cannot be decoded with them. `until`: where the scan's coded data must
+    begin."""
     head = Head(data)
     for _ in range(seg.MAX_SEGMENTS):
         while data[at : at + 2] == b"\xff\xff":

@@ -32,10 +32,9 @@ class Strand:
 
 @dataclass(slots=True)
 class Fit:
-    """How a stretch of a strand joins what stands above it, MCU by MCU float32[n], grey levels;
-    nan where
-    nothing is above. `mean`, `colour`: how much brighter it is; `shape`: what no level accounts
-    for."""
+    """How a stretch of a strand joins what stands above it, MCU by MCU float32[n], grey levels; nan
+    where nothing is above. `mean`, `colour`: how much brighter it is; `shape`: what no level
+    accounts for."""
 
     mean: Floats
     shape: Floats

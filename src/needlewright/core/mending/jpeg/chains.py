@@ -2,8 +2,8 @@
 up again.
 
 Huffman codes of JPEG fall back into step by themselves: from almost any bit the decoder runs into
-the
-true chain after a few MCUs. Survival alone shows nothing; where two starts meet, both are in step.
+the true chain after a few MCUs. Survival alone shows nothing; where two starts meet, both are in
+step.
 """
 
 from __future__ import annotations

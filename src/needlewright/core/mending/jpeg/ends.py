@@ -1,6 +1,6 @@
-"""Where the coded data of a damaged JPEG ends, and what stands behind it (ITU-T T.81, B.1.1.3;
-MPF: CIPA
-DC-007). Two bytes FF D9 stand in foreign data by chance: they count where what follows is known.
+"""Where the coded data of a damaged JPEG ends, and what stands behind it (ITU-T T.81, B.1.1.3; MPF:
+CIPA DC-007). Two bytes FF D9 stand in foreign data by chance: they count where what follows is
+known.
 """
 
 from __future__ import annotations

@@ -81,9 +81,8 @@ class Found:
 
 def joining(fit: Fit) -> tuple[float, float]:
     """(how badly a stretch joins what is above it, whatever its level, in nats for each MCU that
-    tells by
-    itself; how many do): in brightness from MCU to MCU, in the shape of each, and in colour, which
-    tell of different things. Rows farther up tell less."""
+    tells by itself; how many do): in brightness from MCU to MCU, in the shape of each, and in
+    colour, which tell of different things. Rows farther up tell less."""
     there = ~np.isnan(fit.mean)
     levels = fit.levels()
     weight = float(there.sum()) / INDEPENDENT

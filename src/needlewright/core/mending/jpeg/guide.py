@@ -2,9 +2,8 @@
 be.
 
 Exif 2.32, 4.5.4. Decoded no farther than the mean of each of its blocks, by our own decoder.
-Cameras
-sharpen thumbnails and change their tones a little: how they differ where the picture is sure is
-learnt.
+Cameras sharpen thumbnails and change their tones a little: how they differ where the picture is
+sure is learnt.
 """
 
 from __future__ import annotations
@@ -49,8 +48,8 @@ class Guide:
 
     def of(self, layout: Layout, bars: bool) -> Floats:
         """float32[components, MCUs]: what it says for each MCU of the picture. `bars`: cameras pad
-        3:2 and
-        16:9 with bars to the shape of their thumbnails; else the picture is squeezed into it."""
+        3:2 and 16:9 with bars to the shape of their thumbnails; else the picture is squeezed into
+        it."""
         rows, columns = self.levels.shape[1:]
         wide, high = int(layout.dx.max()) + 1, int(layout.dy.max()) + 1
         own = layout.per_row * wide / (layout.rows * high)

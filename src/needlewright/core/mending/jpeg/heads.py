@@ -2,15 +2,14 @@
 same camera.
 
 Only what decoding needs is lent: tables, the frame, the scan. What another picture says of its
-time, place
-or orientation is not this one's. Every head is proven by decoding with it (ITU-T T.81 annex B,
-K.3).
+time, place or orientation is not this one's. Every head is proven by decoding with it (ITU-T T.81
+annex B, K.3).
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -33,7 +32,6 @@ SMALL = 640  # pixels: a scan of no more is that of a thumbnail
 TRIAL = 400  # MCUs that must decode before a head is believed
 PLACES, PLACE_BITS = (0.15, 0.45, 0.75), 1 << 14  # shares of the data that are tried; bits there
 SECTORS = (512, 1024, 2048, 4096, 8192, 16_384, 32_768, 65_536)
-WITHOUT = frozenset((seg.DQT, seg.DHT, seg.DRI)) | seg.FRAMES  # what a picture cannot do without
 #: The tables of codes that encoders use unless they make their own (K.3.1, K.3.2).
 USUAL_CODES = bytes.fromhex(
     "0000010501010101010100000000000000000102030405060708090a0b100002010303020403050504040000017d"
@@ -256,5 +254,3 @@ def _worth_of_segments(raw: np.ndarray, layout: Layout) -> float:  # type: ignor
     count = -(-layout.total // layout.restart)
     return 3.0 if good >= count - 1 and len(edges) == count else good / count
 
-
-Breathe = Callable[[], None]

@@ -1,16 +1,12 @@
 """Where each chain belongs in the picture, and how bright: from what stands above it, and from the
 end.
 
-The first chain begins at the first MCU. The last one, where it decodes to the last bit, ends at
-the last
-MCU, which places it without any doubt. What lies between is placed by the rows it joins, by where
-its own
-rows begin (the right border of a picture rarely goes on into the left one), and by how much data
-is missing.
-Within a chain the decoder may have fallen back into step unnoticed: MCUs are then missing or too
-many, or
-brighter. From there on all the rest of one row is off by one shift and one level, wherever in the
-row it began, which is what edges of the picture itself never are.
+The first chain begins at the first MCU. The last one, where it decodes to the last bit, ends at the
+last MCU, which places it without any doubt. What lies between is placed by the rows it joins, by
+where its own rows begin (the right border of a picture rarely goes on into the left one), and by
+how much data is missing. Within a chain the decoder may have fallen back into step unnoticed: MCUs
+are then missing or too many, or brighter. From there on all the rest of one row is off by one shift
+and one level, wherever in the row it began, which is what edges of the picture itself never are.
 """
 
 from __future__ import annotations
