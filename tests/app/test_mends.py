@@ -7,12 +7,14 @@ import threading
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
-from needlewright.app.window import MENDING
+from needlewright.app.widgets.dossier import Dossier
+from needlewright.app.window import FINDS, MENDING
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
+from needlewright.wording import changes
 from tests.app.test_window import LEFT, WindowCase
 from tests.mending import damage
 from tests.support import medium, noise
@@ -102,3 +104,21 @@ class MendsTest(WindowCase):
         self.session.mends.begin(self.folder / "job", list(self.mending.list.waiting.ids))
         self.window.close()
         self.assertIsNone(self.session.mends.work)
+
+    def test_the_dossier_says_where_it_is_from_and_what_was_changed(self):
+        self.mending.list.setFocus()
+        self.key(Qt.Key.Key_M)
+        self.pictured()
+        pair = self.pair
+        self.station(FINDS)
+        self.session.choice.select(pair.after.row.id)
+        self.idle()
+        dossier = self.window.finds.findChild(Dossier) or self.window.findChild(Dossier)
+        said = " ".join(one.text() for one in dossier.findChildren(QLabel))
+        self.assertIn(f"Mended from find {pair.before.row.id}", said)
+        self.assertNotIn("0 pieces", said)
+        for change in pair.after.changes:
+            self.assertIn(changes.change(change)[1:], said)
+        QTest.mouseClick(dossier.findChild(QPushButton, "dossierMended"), LEFT)
+        self.idle()
+        self.assertEqual(self.session.choice.selection, pair.before.row.id)

@@ -58,6 +58,9 @@ def origin(record: FindRecord, source_name: str) -> str:
     pieces = len(record.extents)
     where = f"at {units.place(row.start)} on {source_name}"
     shape = "In one piece" if pieces == 1 else f"In {pieces} pieces"
+    if record.mended_from is not None:
+        return (f"Mended from find {record.mended_from}, which lies {where} and stays as it is; "
+                "the mended file lies in the job's folder.")
     if row.grade == "gone":
         known = row.path or "A file without a name"
         return f"{known} was on {source_name} once; found by {by}. None of its content is left."

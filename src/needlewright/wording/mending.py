@@ -34,6 +34,7 @@ BESIDE = "The find as found is untouched; what you keep is a new find beside it.
 KEPT = "Kept as a find of its own"
 MEND, MEND_ALL, MENDING_NOW = "Mend  M", "Mend all  Shift+M", "Mending…"
 BEFORE, AFTER, COMPARED = "as found", "mended", "The picture before and after"
+MENDED_FROM = "The find that it was mended from"
 WHAT_CHANGED, AS_IT_WAS, CHECKED = "What was changed", "As it was found", "Its checks now"
 SHOW_MENDED, BY_HAND = "Show the mended find", "Join by hand  H"
 UNTOUCHED_MENDED = "The {size} that were found stay as they are; the mended file lies beside them."

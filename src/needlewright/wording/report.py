@@ -39,6 +39,9 @@ def text(title: str, handed: Handed, sources: Sequence[str]) -> str:
     incomplete = [row for row in rows if row.grade in ("partial", "remnant")]
     lines += _listed("Not complete, or doubted", [
         f"{_name(row)}: {checks.share_line(row.grade, row.share, row.kind)}" for row in incomplete])
+    lines += _listed("Mended; what was changed is in finds.json, for each under 'changes'", [
+        f"{_name(row)}: {units.percent(row.share)} is there"
+        for row in rows if row.grade == "mended"])
     lines += _listed("Chosen, but could not be handed over", [
         f"{_name(row)}: {handed.failed[row.id]}"
         for row in handed.rows if row.id in handed.failed])

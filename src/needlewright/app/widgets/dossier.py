@@ -17,8 +17,10 @@ from needlewright.app.widgets.small import button, clear, column, fill, label, l
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.walks import Outcome, Part
+from needlewright.wording import changes as change_words
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
+from needlewright.wording import mending as mending_words
 from needlewright.wording import seams as seam_words
 from needlewright.wording import units
 from needlewright.wording import window as words
@@ -181,6 +183,11 @@ class Dossier(QScrollArea):
                 (units.size(seam.at), seam_words.told(seam)) for seam in record.seams[:SEAMS_SHOWN]
             ] + ([("", f"+ {len(record.seams) - SEAMS_SHOWN:,}")]
                  if len(record.seams) > SEAMS_SHOWN else []), muted_first=False))
+        if record.changes:
+            self._head(mending_words.WHAT_CHANGED)
+            for change in record.changes:
+                told = change_words.change(change)
+                self._content.addWidget(label(f"·  {told[:1].upper()}{told[1:]}.", wrap=True))
         self._beside(shown)
         if record.parts:
             self._head(words.DOSSIER_PARTS)
@@ -196,6 +203,10 @@ class Dossier(QScrollArea):
             self._content.addLayout(line(button(
                 words.DOSSIER_JOINED, "dossierJoined",
                 partial(session.choice.select, record.joined_from), "link"), None))
+        if record.mended_from is not None:
+            self._content.addLayout(line(button(
+                mending_words.MENDED_FROM, "dossierMended",
+                partial(session.choice.select, record.mended_from), "link"), None))
         if any(c.code == "frames-not-made" for c in record.checks):
             running = session.frames is not None or session.searching
             frames = button(words.DOSSIER_FRAMES_RUN if running else words.DOSSIER_FRAMES,
