@@ -107,7 +107,7 @@ class CliTest(FolderTest):
                 ("run", card, "--job", job, "--to", job / "inside"),
                 ("search", "--job", self.folder / "nowhere"),
                 ("deliver", "--job", self.folder / "nowhere", "--to", to),
-                ("mend", "--job", job),
+                ("mend", "--job", self.folder / "nowhere"),
                 ("image", self.folder / "none.img", "--job", job),
                 ("image", card, "--job", stranger),
                 ("forecast", self.folder / "none.img"),
