@@ -56,7 +56,7 @@ class Case:
 def photo_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
         list[Case], list[bytes]]:
     options: dict[str, dict[str, Any]] = {
-        "photo": {}, "restart": {"restart_marker_rows": 1}, "progressive": {"progressive": True}}
+        "photo": {}, "restart": {"restart_rows": 1}, "progressive": {"progressive": True}}
     cases, siblings = [], []
     rng = random.Random(f"{family} {seed}")
     for size in SIZES:

@@ -203,6 +203,16 @@ class ClipTest(FolderTest):
         self.assertTrue(lost.values["seconds"])
         self.assertLess(done.share, 1.0)
 
+    def test_a_gap_beside_plain_sound_is_no_longer_than_its_bytes(self):
+        whole = damage.clip("mov", "libx264", "pcm_s16le")
+        sibling = damage.clip("mov", "libx264", "pcm_s16le", seed=71, frames=30)
+        media, size = damage.boxes(whole)[b"mdat"]
+        at = media + size // 2 // 512 * 512
+        data = whole[:at] + bytes(9000) + whole[at + 9000 : damage.boxes(whole)[b"moov"][0]]
+        done = damage.mended(self.folder, "plain.mov", data, sibling)
+        _, times, _ = damage.frames_of(done.output.read_bytes())
+        self.assertLess(times[-1], 2.6)  # of 2.4 s
+
     def test_without_a_sibling_or_with_another_camera_nothing_is_made_up(self):
         whole = damage.clip()
         data = whole[: damage.boxes(whole)[b"moov"][0]]

@@ -13,6 +13,7 @@ from needlewright.core.mending.jpeg.anatomy import read_head
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.solving import _numbered
+from needlewright.demo import photos, scenes
 from tests.mending import damage
 from tests.support import FolderTest, noise
 
@@ -157,6 +158,15 @@ class CodedTest(FolderTest):
             data[at : at + 48] = noise(48, at)
         done = damage.mended(self.folder, "x.jpg", bytes(data))
         self.assertNotEqual(done.grade, "mended")
+
+    def test_edges_of_the_picture_are_no_breaks_where_all_decodes_to_its_end(self):
+        """The demo's caption bar is one: of a file that only lacks its header nothing else
+        changes."""
+        whole = photos.encode_photo(scenes.draw_photo(7, 1024, 768, "Alder bend"), damage.TAKEN, 90,
+                                    88)
+        done = damage.mended(self.folder, "x.jpg", whole[damage.coded_start(whole):], whole)
+        self.assertEqual((done.grade, done.share, codes(done)), ("mended", 1.0, ["header-lent"]))
+        self.assertEqual(damage.kept(done.output.read_bytes(), whole), 1.0)
 
     def test_nothing_is_done_to_what_is_whole(self):
         whole = damage.photo(20)

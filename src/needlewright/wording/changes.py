@@ -37,6 +37,7 @@ CHANGES = {
 }
 DOUBTS = {
     "placed-by-end": "a part of it was placed by the end of the data alone",
+    "tails-placed": "where the ends of some of its segments belong is only likely",
     "rows-guessed": "in which row a part of it belongs is only likely",
     "differs": "the embedded thumbnail shows parts of it otherwise",
     "unwitnessed": "it is broken in several places, and no thumbnail bears out how it was joined",

@@ -15,16 +15,17 @@ from needlewright.core.mending.clips.writing import NewTrack
 def bytes_a_second(found: Found, video: Model | None, sound: Model | None) -> float:
     """How many bytes of the data a second of the clip takes."""
     size = sum(found.video.sizes) + sum(found.sound.sizes)
-    lengths = [_count(samples, model) * model.step / model.track.timescale
+    lengths = [_duration(samples, model) / model.track.timescale
                for samples, model in ((found.video, video), (found.sound, sound))
                if model is not None and samples.offsets]
     return size / max(lengths) if lengths and max(lengths) > 0 else 0.0
 
 
-def _count(samples: Samples, model: Model) -> int:
+def _duration(samples: Samples, model: Model) -> int:
+    """In units of the track's timescale; of plain sound that is one a sample of all channels."""
     if model.chunks.size and model.track.frame_bytes:
         return sum(samples.sizes) // model.track.frame_bytes
-    return len(samples.offsets)
+    return len(samples.offsets) * model.step
 
 
 def _held(samples: Samples, steps: Longs, model: Model, rate: float) -> list[tuple[float, float]]:

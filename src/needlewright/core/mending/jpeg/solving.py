@@ -17,7 +17,7 @@ from needlewright.core.kernels.jpeg_bits import CleanScan, is_padding, unstuff
 from needlewright.core.kernels.jpeg_coefficients import decode_chain
 from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
-from needlewright.core.mending.jpeg.chains import constant_runs, links_of
+from needlewright.core.mending.jpeg.chains import Link, constant_runs, links_of
 from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart
 from needlewright.core.mending.jpeg.placing import Placed, Placer
 
@@ -53,6 +53,8 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
     gaps = constant_runs(clean.clean, clean.size)
     links = links_of(clean.clean, 0, clean.size, layout, layout.total, known, gaps)
     exact = known and len(links) == 1 and links[0].at_end and links[0].size == layout.total
+    if exact and not _contradicted(canvas, links[0], guide):
+        return Solved(canvas, placed, exact)
     if not closed and not exact:
         for link in links:
             link.at_end = False
@@ -64,6 +66,18 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
     if placed.forced:
         solved.doubts.append("placed-by-end")
     return solved
+
+
+def _contradicted(canvas: Canvas, link: Link, guide: Guide | None) -> bool:
+    """Whether the thumbnail shows a picture otherwise that decodes to its very end. Else nothing
+    of it is changed: edges of the picture itself look like breaks. Lays it into `canvas`."""
+    strand = canvas.strand(link.chain.coefficients)
+    canvas.put(strand, 0, link.size, 0, np.zeros(canvas.layout.quantisers.shape[0], np.int64))
+    off = None if guide is None else apart(canvas, guide)
+    if off is None or not _differs(off[0], canvas, 0):
+        return False
+    canvas.clear(0, canvas.there.size)
+    return True
 
 
 def by_guide(solved: Solved, guide: Guide | None) -> None:
@@ -164,10 +178,17 @@ def _by_segments(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed
         gaps = constant_runs(clean.clean[start : stop + 8], stop - start)
         gaps = [(a + start, b + start) for a, b in gaps]
         links = links_of(clean.clean, start, stop, layout, last - first, True, gaps)
+        if last - first > layout.restart:
+            links = links[:1]  # the tail may be any of several segments
+            for link in links:
+                link.at_end = False
         if links and canvas.there[first : last].any():
             canvas.clear(first, last)
         Placer(placed, first, last, breathe).run(links)
-    return Solved(canvas, placed, exact)
+    solved = Solved(canvas, placed, exact)
+    if len(placed.breaks) > 1:
+        solved.doubts.append("tails-placed")
+    return solved
 
 
 def _spans(clean: CleanScan) -> list[tuple[int, int]]:
