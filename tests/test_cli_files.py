@@ -176,5 +176,7 @@ class FilesTest(FolderTest):
         self.assertIn("interrupted", said)
         left = sorted(p.name for p in (self.folder / "out").iterdir())
         self.assertFalse([n for n in left if n.startswith(".")])
+        listed = json.loads((self.folder / "out" / "mending.json").read_text())["files"]
+        self.assertEqual(sum(1 for f in listed if f["output"]), len(left) - 1)
         for path in (self.folder / "out").glob("*.jpg"):
             self.assertEqual(path.read_bytes(), damage.photo(2))

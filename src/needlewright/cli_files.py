@@ -9,6 +9,7 @@ import sys
 import threading
 import time
 from collections import Counter
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -42,18 +43,12 @@ def add_commands(commands: Any, existing: Any, interrupt: Any) -> None:
 
 
 def _check(options: argparse.Namespace, stop: threading.Event) -> int:
-    out = _opened(options.json)
     totals: Counter[str] = Counter()
-    try:
-        list_ = _Listing(out, "files")
+    with _listing(options.json, "files") as list_:
         for item in examine(files_in(options.path), stop):
             totals[_grade(item)] += 1
             print(_line(item), flush=True)
             list_.add(_told(item))
-        list_.close()
-    finally:
-        if out is not None:
-            out.close()
     print(_totals(totals))
     if stop.is_set():
         raise KeyboardInterrupt
@@ -86,8 +81,18 @@ class _Listing:
 
     def close(self) -> None:
         if self._out is not None:
-            self._out.write("\n]}\n")
-            self._out.flush()
+            with self._out:
+                self._out.write("\n]}\n")
+
+
+@contextlib.contextmanager
+def _listing(path: str | None, name: str) -> Iterator[_Listing]:
+    """A list in the new file `path`, which is JSON to its end however the work ends."""
+    list_ = _Listing(_opened(path), name)
+    try:
+        yield list_
+    finally:
+        list_.close()
 
 
 def _grade(item: Examined) -> str:
@@ -140,18 +145,12 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
     paths = (path for path in files_in(options.path) if not _inside(path, to))
     shown = _Shown()
     totals: Counter[str] = Counter()
-    out = _opened(wanted)
-    try:
-        list_ = _Listing(out, "files")
+    with _listing(wanted, "files") as list_:
         for done in treat(paths, to, [Path(r) for r in options.reference], stop, shown):
             shown.clear()
             totals["mended" if done.output is not None else "left"] += 1
             print(_mended_line(done), flush=True)
             list_.add(_mended_told(done))
-        list_.close()
-    finally:
-        if out is not None:
-            out.close()
     print(f"{units.count(totals['mended'], 'file')} mended, {totals['left']:,} left as they are; "
           f"the list is {wanted}")
     if stop.is_set():
@@ -160,38 +159,28 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
 
 
 def _mend_job(options: argparse.Namespace, stop: threading.Event) -> int:
-    from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
     from needlewright.core.jobs.store import Job
 
-    kept = left = 0
-    with Job(options.job) as job:
-        out = _opened(options.json)
-        try:
-            list_ = _Listing(out, "finds")
-            for event in mend_finds(job, mendable(job), stop, [Path(r) for r in options.reference]):
-                if not isinstance(event, MendedFind):
-                    print(f"mending {harmless(event.name)}", file=sys.stderr, flush=True)
-                    continue
-                kept, left = kept + (event.kept is not None), left + (event.kept is None)
-                print(_find_line(event), flush=True)
-                list_.add(_find_told(event))
-            list_.close()
-        finally:
-            if out is not None:
-                out.close()
-    print(f"{units.count(kept, 'find')} mended, {left:,} left as they are")
-    if stop.is_set():
-        raise KeyboardInterrupt
+    with Job(options.job) as job, _listing(options.json, "finds") as list_:
+        mend_all(job, options.reference, stop, list_)
     return 0
 
 
-def mend_all(job: Any, references: list[str], stop: threading.Event) -> None:
+def mend_all(job: Any, references: list[str], stop: threading.Event,
+             list_: _Listing | None = None) -> None:
     """Mend what is damaged in an open job, with these references; a line a find."""
     from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
 
+    kept = left = 0
     for event in mend_finds(job, mendable(job), stop, [Path(r) for r in references]):
-        if isinstance(event, MendedFind):
-            print(_find_line(event), flush=True)
+        if not isinstance(event, MendedFind):
+            print(f"mending {harmless(event.name)}", file=sys.stderr, flush=True)
+            continue
+        kept, left = kept + (event.kept is not None), left + (event.kept is None)
+        print(_find_line(event), flush=True)
+        if list_ is not None:
+            list_.add(_find_told(event))
+    print(f"{units.count(kept, 'find')} mended, {left:,} left as they are")
     if stop.is_set():
         raise KeyboardInterrupt
 

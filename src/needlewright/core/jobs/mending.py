@@ -31,12 +31,11 @@ from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
-from needlewright.core.walks import Walk
+from needlewright.core.walks import Facts, Kind, Walk
 
 FOLDER = "mended"  # in the job's
 STEP = "mending"
 MOST_REFERENCES = 8
-HASH_BYTES = 1 << 20
 MOST_BEHIND = 1 << 25  # bytes in line behind a carve that may be its own
 
 
@@ -148,8 +147,6 @@ def _walk(row: FindRow, source: Source, stop: StopSignal) -> Walk | None:
 
 
 def _as_find(record: FindRecord) -> Find:
-    from needlewright.core.walks import Facts, Kind
-
     row = record.row
     return Find(row.format, Kind(row.kind), row.extension, record.content, Grade(row.grade),
                 row.share, row.found_by, record.checks, Facts(row.width, row.height, row.taken,
@@ -182,11 +179,9 @@ def _kept(job: Job, record: FindRecord, result: Treated) -> int:
     """Keep the new file as a find beside the damaged one."""
     after, row, output = result.after, record.row, result.output
     assert after is not None and output is not None
-    digest = hashlib.sha256()
     with output.open("rb") as file:
-        while block := file.read(HASH_BYTES):
-            digest.update(block)
-    content = Stored(f"{FOLDER}/{output.name}", digest.hexdigest(), output.stat().st_size)
+        digest = hashlib.file_digest(file, "sha256").hexdigest()
+    content = Stored(f"{FOLDER}/{output.name}", digest, output.stat().st_size)
     stem = None if row.name is None else row.name.rpartition(".")[0] or row.name
     name = None if stem is None else f"{stem}.{after.extension}"
     find = replace(

@@ -82,7 +82,7 @@ class Found:
 def joining(fit: Fit) -> tuple[float, float]:
     """(how badly a stretch joins what is above it, whatever its level, in nats for each MCU that
     tells by itself; how many do): in brightness from MCU to MCU, in the shape of each, and in
-    colour, which tell of different things. Rows farther up tell less."""
+    colour, which tell of different things. How far up the row is says nothing here."""
     there = ~np.isnan(fit.mean)
     levels = fit.levels()
     weight = float(there.sum()) / INDEPENDENT
@@ -296,8 +296,7 @@ def _is_level(canvas: Canvas, strand: Strand, start: int, at: int, cost: Floats,
     if left < 8 or first + left > strand.size:
         return True
     # The strand's own rows tell nothing, since levels drop out between them; but those columns
-    # stand
-    # below what was laid before the break.
+    # stand below what was laid before the break.
     fit = canvas.fits(strand, first, left, np.array([shift], np.int64), most_up=1)[0]
     if np.isnan(fit.mean).mean() > 0.5:
         return True

@@ -23,8 +23,7 @@ from needlewright.core.mending.jpeg.placing import Placed, Placer
 
 MAX_SEGMENTS = 1 << 20
 WHOLE_TURN = 8  # restart numbers
-# grey levels by which a part may differ from its thumbnail more than another does
-CLEARLY_OFF = 4.0
+CLEARLY_OFF = 4.0  # grey levels by which a part may differ from its thumbnail more than another
 ODD_LEVEL, ODD_SPREAD, ODD_ROWS = 5.0, 3.0, 0.02  # grey levels; share of the rows
 LEARNT = 4.0  # … where no part is sure
 
@@ -96,7 +95,7 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     first = _usual(off, canvas, 0, edges[1])
     if first is None:
         first = np.zeros(off.shape[0], np.float32), np.full(off.shape[0], LEARNT, np.float32)
-    for at, stop in itertools.pairwise(edges):
+    for at, stop in itertools.pairwise(edges[1:]):
         found = _usual(off, canvas, at, stop)
         if found is None:
             continue
