@@ -77,6 +77,7 @@ class _Listing:
         if self._out is None:
             return
         self._out.write(("" if self._first else ",") + "\n" + json.dumps(told))
+        self._out.flush()  # killed in between, what is done is listed, a line each
         self._first = False
 
     def close(self) -> None:
