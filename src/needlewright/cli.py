@@ -221,11 +221,23 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
         folder=options.folder or "")
 
 
+def _spec(given: Sequence[str]) -> str:
+    """What to open what was given by: files and folders of files together, else one medium."""
+    from needlewright.core.search.examining import are_files
+    from needlewright.core.sources.open_folder import spec_of
+
+    if are_files(given):
+        return spec_of(given)
+    if len(given) > 1:
+        raise NeedlewrightError("not-yet", what="joining several sources into an array")
+    return given[0]
+
+
 def _search(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import job_for_image
 
     if options.source:
-        job, _ = job_for_image(options.job, options.source)
+        job, _ = job_for_image(options.job, _spec([options.source]))
     else:
         job = Job(options.job)
     with job:
@@ -318,9 +330,7 @@ def _hand_over(job: Job, rows: list[FindRow], to: Path, empty: bool = False) -> 
 
 def _run(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import hash_source, job_for_image
-    if len(options.source) > 1:
-        raise NeedlewrightError("not-yet", what="joining several sources into an array")
-    job, row = job_for_image(options.job, options.source[0])
+    job, row = job_for_image(options.job, _spec(options.source))
     with job:
         _refuse_early(job, Path(options.to))
         if options.hash:

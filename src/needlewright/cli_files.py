@@ -16,7 +16,8 @@ from typing import Any, TextIO
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.mending.treating import Treated, treat
 from needlewright.core.names import harmless
-from needlewright.core.search.examining import Examined, examine, files_in
+from needlewright.core.search.examining import Examined, examine
+from needlewright.core.sources.folders import files_in
 from needlewright.wording import changes, checks, errors, units
 from needlewright.wording import cli as words
 

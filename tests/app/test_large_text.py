@@ -14,7 +14,7 @@ from needlewright.app.window import FINDS, SCALES, SEARCH
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
-from needlewright.core.search.registry import steps
+from needlewright.core.search.registry import steps_for
 from tests.app.test_window import WindowCase
 from tests.support import camera_jpeg, medium, png, splice
 
@@ -100,12 +100,12 @@ class LargeTextTest(WindowCase):
     def test_only_the_next_step_is_a_filled_button(self):
         self.job()
         self.station(SEARCH)
-        buttons = {name: self.window.findChild(QPushButton, f"begin-{name}") for name in steps()}
+        buttons = {name: self.window.findChild(QPushButton, f"begin-{name}") for name in steps_for("bytes")}
         self.assertEqual([b.property("role") for b in buttons.values() if b], [""] * len(buttons))
         fresh = self.image(medium([(0, PHOTO)], 1 << 20))
         self.opens(fresh)
         roles = [self.window.findChild(QPushButton, f"begin-{name}").property("role")
-                 for name in steps()]
+                 for name in steps_for("bytes")]
         self.assertEqual(roles, ["main", *[""] * (len(buttons) - 1)])
 
 

@@ -93,7 +93,7 @@ class MendingTest(WindowCase):
         self.assertIsNone(mending.seam.share)
         self.key(Qt.Key.Key_K)
         self.wait(lambda: self.bench.kept_id is not None, "the find")
-        self.wait(lambda: mending.list.waiting.ids == [second], "one that waits less")
+        self.wait(lambda: list(mending.list.waiting.ids) == [second], "one that waits less")
         record = self.job.record(self.bench.kept_id)
         self.assertEqual(record.row.grade, "whole")
         self.assertEqual(record.row.size, len(self.mine))

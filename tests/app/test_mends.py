@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import threading
 
-from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDropEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from needlewright.app.widgets.dossier import Dossier
-from needlewright.app.window import FINDS, MENDING
+from needlewright.app.window import FINDS, INTAKE, MENDING, SEARCH
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
@@ -99,6 +99,42 @@ class MendsTest(WindowCase):
         other = waiting[1]
         self.mending.work_on(other)
         self.wait(lambda: self.pair is not None and self.pair.before.row.id == other, "its pair")
+
+    def test_a_folder_of_files_from_the_drop_to_what_nothing_can_be_done_for(self):
+        client = self.folder / "client"
+        client.mkdir()
+        whole = damage.photo(2, 640, 480)
+        (client / "BF_0001.JPG").write_bytes(whole[: len(whole) // 2])
+        (client / "BF_0002.JPG").write_bytes(bytes(4000))
+        drop = QMimeData()
+        drop.setUrls([QUrl.fromLocalFile(str(client))])
+        self.station(INTAKE)
+        self.window.intake.dropEvent(QDropEvent(
+            QPointF(9, 9), Qt.DropAction.CopyAction, drop, LEFT, Qt.KeyboardModifier.NoModifier))
+        self.wait(lambda: self.session.source is not None and self.session.source.kind == "files",
+                  "the folder")
+        self.assertEqual(len(self.session.board.sources), 2)  # beside the card, in the same job
+        self.station(SEARCH)
+        cards = self.window.search.cards
+        self.idle()
+        self.assertEqual([n for n, c in cards.items() if not c.frame.isHidden()], ["files"])
+        QTest.mouseClick(cards["files"].begin, LEFT)
+        self.wait(lambda: not self.session.searching and any(
+            step.step == "files" and step.ending == "done" for step in self.session.board.steps),
+            "the files")
+        self.station(MENDING)
+        shown = self.mending.list.waiting
+        self.wait(lambda: len(shown.ids) == 5, "what waits")
+        lost = shown.ids[-1]
+        self.mending.work_on(lost)
+        self.wait(lambda: self.mending.mended.isVisible(), "its panel")
+        self.assertFalse(self.mending.mended.by_hand.isVisible())
+        QTest.mouseClick(self.mending.mend_all, LEFT)
+        self.wait(lambda: self.session.mends.work is None and len(shown.shown.treated) == 5,
+                  "all of them")
+        self.assertEqual(shown.ids[-1], lost)
+        self.assertIn("nothing", shown.told(self.session.choice.rows.get(lost)))
+        self.wait(lambda: self.session.board.waiting == 0, "the counts")
 
     def test_closing_in_the_middle_of_it(self):
         self.session.mends.begin(self.folder / "job", list(self.mending.list.waiting.ids))

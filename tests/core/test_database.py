@@ -26,6 +26,7 @@ from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.reviews import ASIDE, LATER, MAX_NOTE, NOTHING_SAID, TRAY
 from needlewright.core.jobs.store import Job
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.sources.open_folder import FilesShelf
 from needlewright.core.volumes.base import Coded
 from needlewright.core.walks import Break, Check, Facts, Kind, Outcome
 from needlewright.wording import errors
@@ -284,13 +285,15 @@ class ContentTest(FolderTest):
         packed = zlib.compress(self.data[:4096])
         medium = MemorySource(self.data + packed)
         coded = Coded(((len(self.data), len(packed)),), 4096, "zlib", 4096)
-        place = Place(medium, self.folder, lambda key: MemorySource(key.encode()))
+        place = Place(medium, self.folder)
         yield place, Stretches(((256, 100), (None, 5), (0, 3))), (
             self.data[256:356] + bytes(5) + self.data[:3])
         yield place, Packed((coded, (512, 10)), 4106), self.data[:4096] + self.data[512:522]
         yield place, Inline(b"otter", 77), b"otter"
         yield place, Stored("mended/1.jpg", "00" * 32, 700), self.data[:700]
-        yield place, ShelfObject("DCIM/1.jpg", 10), b"DCIM/1.jpg"
+        shelf = FilesShelf([self.folder], "files")
+        entry = next(e for e in shelf.entries() if e.path == "mended/1.jpg")
+        yield Place(shelf), ShelfObject(entry.key, 700), self.data[:700]
 
     def test_every_way_opens_measures_and_round_trips(self):
         for place, content, wanted in self.every():

@@ -13,7 +13,7 @@ from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.errors import JobError
 from needlewright.core.finds import MENDED_FROM
 from needlewright.core.jobs.mending import MendedFind, Mending, mend_finds
-from needlewright.core.jobs.rows import FindRecord
+from needlewright.core.jobs.rows import BYTES, FindRecord
 from needlewright.core.jobs.store import Job
 
 SIDE = 1200  # pixels of a picture that is compared
@@ -39,22 +39,28 @@ class MendingWork(Work):
 
 
 class Pair:
-    """A damaged find and the one that was mended from it, with what they look like."""
+    """A damaged find and the one that was mended from it, if any, with what they look like."""
 
-    def __init__(self, before: FindRecord, after: FindRecord, path: str) -> None:
+    def __init__(self, before: FindRecord, after: FindRecord | None, path: str) -> None:
         self.before, self.after, self.path = before, after, path
         self.pictures: dict[int, bytes] = {}  # id of a find -> JPEG
 
+    @property
+    def numbers(self) -> list[int]:
+        """The finds of it."""
+        return [record.row.id for record in (self.before, self.after) if record is not None]
+
 
 def pair_of(job: Job, number: int) -> Pair | None:
-    """Find `number` with its mended version; None where it has none."""
+    """Find `number` with its mended version; alone where it has none and is a file, to which no
+    pieces can be joined; else None."""
     try:
         kept = job.related(number, MENDED_FROM, back=True)
-        if not kept:
-            return None
         before = job.record(number)
-        path = next(s.path for s in job.sources() if s.id == before.row.source)
-        return Pair(before, job.record(kept[0]), path)
+        source = next(s for s in job.sources() if s.id == before.row.source)
+        if not kept and source.kind == BYTES:
+            return None
+        return Pair(before, job.record(kept[0]) if kept else None, source.path)
     except JobError:
         return None
 
@@ -116,15 +122,15 @@ class Mends(QObject):
             self._pictures = PictureWork(self)
             self._pictures.ready.connect(self._decoded)
             self._pictures.start()
-        self._pictures.show(pair.after, pair.path, SIDE, folder=folder)
+        self._pictures.show(pair.after or pair.before, pair.path, SIDE, folder=folder)
 
     def _decoded(self, number: int, report: DecodeReport) -> None:
         pair = self.pair
-        if pair is None or number not in (pair.before.row.id, pair.after.row.id):
+        if pair is None or number not in pair.numbers:
             return
         pair.pictures[number] = report.thumbnail
         self.pictured.emit()
-        if number == pair.after.row.id and pair.before.row.id not in pair.pictures and (
+        if number != pair.before.row.id and pair.before.row.id not in pair.pictures and (
                 self._pictures is not None):
             self._pictures.show(pair.before, pair.path, SIDE, folder=self._folder)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -31,6 +31,7 @@ from needlewright.core.names import safe_name
 from needlewright.core.search.events import Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device, list_devices
+from needlewright.core.sources.open_folder import spec_of
 from needlewright.core.sources.registry import short_name
 from needlewright.wording import errors
 
@@ -129,6 +130,13 @@ class Session(QObject):
         """Search `image` in a job: the one in `folder`, else a new one where jobs are kept."""
         self._open(lambda: job_for_image(folder or new_folder(image), image,
                                          title or image.stem), then)
+
+    def open_files(self, paths: Sequence[Path]) -> None:
+        """Take files and folders of files into the open job, or into a new one."""
+        spec = spec_of(paths)
+        name = short_name(spec)
+        folder = self.board.folder or new_folder(Path(safe_name(name)))
+        self._open(lambda: job_for_image(folder, spec, name))
 
     def make_job(self, spec: str, title: str, then: Callable[[], None]) -> None:
         """Open a new job for the medium at `spec`, which it must not lie on."""
@@ -398,7 +406,7 @@ class Session(QObject):
         if done.kept is not None:
             self.finds.refresh(soon=True)
             self.finds_rechecked.emit((done.kept,))
-            self.refresh_board()
+        self.refresh_board()
 
     # closing
 

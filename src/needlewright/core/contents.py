@@ -8,7 +8,6 @@ bytes of the source, absolute; an offset of None is a hole.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar
@@ -17,6 +16,7 @@ from needlewright.core.errors import JobError, SourceError
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.pieces import PiecedSource
+from needlewright.core.sources.shelf import Shelf
 from needlewright.core.sources.source import Source
 from needlewright.core.volumes.base import Coded, CodedParts
 from needlewright.core.volumes.codings import UnpackedSource
@@ -26,12 +26,10 @@ Extents = tuple[tuple[int | None, int], ...]
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """Where contents are opened: the source they lie on, the job's folder, and how the shelf that
-    they belong to hands out an object."""
+    """Where contents are opened: the source they lie on, and the job's folder."""
 
     medium: Source | None = None
     folder: Path | None = None
-    fetch: Callable[[str], Source] | None = None
 
 
 class Content(ABC):
@@ -159,7 +157,7 @@ class Stored(Content):
 
 @dataclass(frozen=True, slots=True)
 class ShelfObject(Content):
-    """An object of a phone, a backup or an album, by the key that its shelf knows it by."""
+    """An object of a folder, a phone, a backup or an album, by its key on that shelf."""
 
     key: str
     length: int
@@ -172,9 +170,9 @@ class ShelfObject(Content):
         return ()
 
     def open(self, place: Place) -> Source:
-        if place.fetch is None:
+        if not isinstance(place.medium, Shelf):
             raise SourceError("source-missing", path=self.key)
-        return place.fetch(self.key)
+        return place.medium.fetch(self.key)
 
     def as_json(self) -> dict[str, Any]:
         return {"kind": "object", "key": self.key, "size": self.length}

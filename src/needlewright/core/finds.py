@@ -13,7 +13,8 @@ from needlewright.core.walks import Break, Check, Facts, Kind, Part
 
 INSIDE = "inside"  # relations between finds: it lies in a broken one
 TWIN, MENDED_FROM, JOINED_FROM, VERSION_OF = "twin", "mended-from", "joined-from", "version-of"
-RELATIONS = (INSIDE, TWIN, MENDED_FROM, JOINED_FROM, VERSION_OF)
+NOT_MENDED = "not-mended"  # of a find to itself: mending was tried, and why nothing came of it
+RELATIONS = (INSIDE, TWIN, MENDED_FROM, JOINED_FROM, VERSION_OF, NOT_MENDED)
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,6 +18,7 @@ LOG = {
     "search-begins": "Search of {source} begins: {steps}.",
     "search-done": "{step} on {source}: done.",
     "search-stopped": "{step} on {source}: stopped; it goes on from there next time.",
+    "file-unread": "{path} was not looked at: {why}.",
     "range-unreadable": "Not readable from {start_place} to {stop_place}: {reason}.",
     "former-volume": "Traces of a {kind} volume with clusters of {bytes_size}: its files are "
                      "looked at.",

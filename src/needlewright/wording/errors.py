@@ -19,6 +19,9 @@ SENTENCES = {
     "copy-lost-patience": "{path} did not come back; the copy goes on when it is asked for again.",
     "stopped": "{path} was left when the work was stopped.",
     "source-directory": "{path} is a folder; choose an image file in it.",
+    "folder-empty": "There are no files in {path}.",
+    "steps-unfit": "{source} cannot be searched that way ({steps}): files are looked at by "
+                   "the step files, media by all others.",
     "source-not-a-file": "{path} is neither a file nor a drive.",
     "source-empty": "{path} is empty, so there is nothing to search.",
     "source-unopenable": "{path} cannot be opened: {reason}.",
@@ -67,6 +70,7 @@ SENTENCES = {
     "image-not-ours": "{path} exists and has no read map, so it is no unfinished copy; it was left "
                       "untouched.",
     "folder-unknown": "No record names the folder {folder}.",
+    "hand-on-shelf": "This is a file, not a medium: there are no other pieces to join to it.",
     "hand-no-way": "Files of this kind ({format}) cannot be joined by hand.",
     "hand-not-broken": "Nothing of this find is missing that could be joined to it.",
     "hand-no-begin": "Its beginning cannot be read, so there is nothing to join pieces to.",

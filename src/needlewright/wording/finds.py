@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from needlewright.core.contents import ShelfObject
 from needlewright.core.formats.base import Format
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.wording import units, volumes
@@ -20,6 +21,7 @@ KIND_ONE = {
 }
 EXPOSURE = ("exposure", "aperture", "sensitivity", "focal length")  # read as one line
 STEPS = {
+    "files": "files",
     "records": "records", "old-records": "old records", "kept-copies": "kept copies",
     "signatures": "signatures", "stitching": "stitching",
 }
@@ -58,6 +60,8 @@ def origin(record: FindRecord, source_name: str) -> str:
     pieces = len(record.extents)
     where = f"at {units.place(row.start)} on {source_name}"
     shape = "In one piece" if pieces == 1 else f"In {pieces} pieces"
+    if isinstance(record.content, ShelfObject):
+        return f"{row.path}, a file of {source_name}; it stays where it is, and as it is."
     if record.mended_from is not None:
         return (f"Mended from find {record.mended_from}, which lies {where} and stays as it is; "
                 "the mended file lies in the job's folder.")

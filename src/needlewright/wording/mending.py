@@ -11,7 +11,7 @@ from needlewright.core.mending.treating import Treated
 from needlewright.core.stitching.hand import Offer, Offers
 from needlewright.wording import changes, seams, units
 
-WAITING = "Waiting"
+WAITING = "Damaged"
 NONE = "Nothing waits: no find is damaged so far."
 NONE_TEXT = ("Finds that are not whole come here by themselves. Pieces that lie apart are put "
              "together by the step stitching first, under Search; what it leaves open can be "
@@ -37,7 +37,10 @@ BEFORE, AFTER, COMPARED = "as found", "mended", "The picture before and after"
 MENDED_FROM = "The find that it was mended from"
 WHAT_CHANGED, AS_IT_WAS, CHECKED = "What was changed", "As it was found", "Its checks now"
 SHOW_MENDED, BY_HAND = "Show the mended find", "Join by hand  H"
-UNTOUCHED_MENDED = "The {size} that were found stay as they are; the mended file lies beside them."
+UNTOUCHED_MENDED = "What was found stays as it is ({size}); the mended file lies beside it."
+AS_IT_IS = "What was found stays as it is ({size})."
+NOTHING_BEFORE = "nothing of it can be shown"
+NOT_YET_MENDED = "Not mended yet: M mends it, Shift+M all that wait."
 NO_PICTURES = "Neither of the two can be shown as a picture."
 NO_PICTURE = "It cannot be shown yet."
 NOTHING = "No free piece continues it."
@@ -160,6 +163,15 @@ def mended_line(row: FindRow) -> str:
     if row.grade == "mended":
         return f"mended: {there}, and every check passes"
     return f"partial: {there} after mending"
+
+
+def treated_line(grade: str, share: float, why: str) -> str:
+    """What became of one that mending was tried on."""
+    if grade == "mended":
+        return f"mended, {units.percent(share)} of it"
+    if grade:
+        return f"mended in part, {units.percent(share)} of it"
+    return changes.why_not(why)
 
 
 def not_mended(name: str, why: str) -> str:

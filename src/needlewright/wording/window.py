@@ -33,6 +33,9 @@ INTAKE_FIRST_TEXT = (
     "Open a raw image file, or drop one here. It is opened read-only and used in place; everything "
     "found is kept in a job folder of its own, somewhere else.")
 INTAKE_OPEN = "Open an image file…"
+INTAKE_FOLDER = "Take in a folder of files…"
+INTAKE_FILES = "Loose files…"
+INTAKE_OF_FILES = "files, {size} together"
 INTAKE_OPEN_KEY = "Ctrl+O"
 INTAKE_OPEN_JOB = "Open a job folder…"
 INTAKE_DEMO = "Look at the demo"
@@ -50,6 +53,8 @@ INTAKE_NEXT_TEXT = "Go to Search and begin; finds come while it runs."
 INTAKE_TO_SEARCH = "Go to Search"
 CHOOSE_IMAGE = "Choose an image file"
 CHOOSE_JOB = "Choose a job folder"
+CHOOSE_FOLDER = "Choose a folder of files"
+CHOOSE_FILES = "Choose files"
 IMAGE_FILES = "Images (*.img *.dd *.raw *.bin *.iso);;All files (*)"
 INTAKE_ATTACHED = "Attached"
 INTAKE_NONE_ATTACHED = "No drives or cards are attached."
@@ -133,6 +138,7 @@ SEARCH_ALL_FILES = "removed and present"
 SEARCH_REMOVED = "removed only"
 SEARCH_NEXT = "waits its turn"
 SEARCH_COSTS = {
+    "files": "as long as reading {size}, plus checks",
     "records": "seconds to read, then the checks",
     "old-records": "as long as reading {size}",
     "signatures": "as long as reading {size}, plus checks",
@@ -162,6 +168,7 @@ SEARCH_JUST_HINT = "a look now may save the rest of the search"
 SEARCH_JUST_EMPTY = "Pictures appear here as they are found."
 SEARCH_NO_SOURCE = "Open an image file at Intake first."
 SEARCH_TEXTS = {
+    "files": "each file of the folder, as it is: what it is and whether it is sound",
     "records": "what the file system lists, live and removed",
     "old-records": "folders that former file systems left",
     "kept-copies": "what the device itself still keeps",

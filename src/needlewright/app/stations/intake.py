@@ -38,9 +38,11 @@ from needlewright.app.widgets.small import (
     scrolling,
 )
 from needlewright.core.jobs.copying import IMAGES
-from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.rows import BYTES, SourceRow
 from needlewright.core.search.events import VolumeSeen
+from needlewright.core.search.examining import are_files
 from needlewright.core.sources.devices import Device
+from needlewright.core.sources.open_folder import place_of
 from needlewright.wording import errors, units
 from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
@@ -68,6 +70,9 @@ class Intake(QWidget):
         self.open_job_button = button(words.INTAKE_OPEN_JOB, "openJob", self.choose_job, "link")
         fill(left, line(self.open_button, label(words.INTAKE_OPEN_KEY, "small"), None,
                         spacing=8),
+             line(button(words.INTAKE_FOLDER, "openFolder", self.choose_folder, "link"),
+                  button(words.INTAKE_FILES, "openFiles", self.choose_files, "link"), None,
+                  spacing=16),
              line(button(words.INTAKE_ADDRESS, "openAddress", self.open_address, "link"), None),
              line(button(words.EFFORT_LINK, "setEffort", self.ask_effort, "link"), None),
              line(self.open_job_button, None), None)
@@ -181,7 +186,7 @@ class Intake(QWidget):
             being = copies.work is not None and row == self._session.source
             used = words.INTAKE_BEING_COPIED if being else words.INTAKE_COPIED
         fill(inside, line(label(row.name, "sub"), None, label(used, "muted")),
-             label(f"{units.size(row.size)}, {row.sector_size}-byte sectors", "muted"))
+             label(_about(row), "muted"))
         frame.mousePressEvent = (  # type: ignore[method-assign]
             lambda _: self._session.choose_source(row.id))
         return frame
@@ -259,11 +264,13 @@ class Intake(QWidget):
         grid = QGridLayout()
         grid.setVerticalSpacing(6)
         grid.setColumnStretch(1, 1)
-        rows = (
+        rows = [
             (names["size"], f"{units.size(source.size)} ({source.size:,} bytes)"),
             (names["sectors"], f"{source.sector_size} bytes"),
-            (names["opened"], words.OPENED_READ_ONLY), (names["path"], source.path),
-            (names["hash"], source.sha256 or words.NOT_HASHED))
+            (names["opened"], words.OPENED_READ_ONLY), (names["path"], place_of(source.path)),
+            (names["hash"], source.sha256 or words.NOT_HASHED)]
+        if source.kind != BYTES:  # files are hashed one by one when they are delivered
+            rows = [rows[0], *rows[2:4]]
         for index, (name, value) in enumerate(rows):
             grid.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
             value_label = label(_breakable(value), wrap=True)
@@ -274,7 +281,7 @@ class Intake(QWidget):
         self._show_volumes(list(board.volumes.get(source.id, ())))
         fill(self.facts, label(words.INTAKE_NEXT, "sub"), label(words.INTAKE_NEXT_TEXT, wrap=True),
              line(button(words.INTAKE_TO_SEARCH, "toSearch", self.to_search.emit, "main"),
-                  self._forecast_button(source.path), None),
+                  *([self._forecast_button(source.path)] if source.kind == BYTES else []), None),
              8, label(_breakable(words.INTAKE_JOB_KEPT.format(path=board.folder)), "small",
                       wrap=True))
 
@@ -284,6 +291,16 @@ class Intake(QWidget):
         path, _ = QFileDialog.getOpenFileName(self, words.CHOOSE_IMAGE, "", words.IMAGE_FILES)
         if path:
             self._session.open_image(Path(path))
+
+    def choose_folder(self) -> None:
+        path = QFileDialog.getExistingDirectory(self, words.CHOOSE_FOLDER)
+        if path:
+            self._session.open_files([Path(path)])
+
+    def choose_files(self) -> None:
+        paths, _ = QFileDialog.getOpenFileNames(self, words.CHOOSE_FILES)
+        if paths:
+            self._session.open_files([Path(path) for path in paths])
 
     def choose_job(self) -> None:
         path = QFileDialog.getExistingDirectory(self, words.CHOOSE_JOB)
@@ -295,11 +312,21 @@ class Intake(QWidget):
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        path = Path(event.mimeData().urls()[0].toLocalFile())
-        if (path / "job.sqlite").exists():
-            self._session.open_job(path)
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if not paths:
+            return
+        if (paths[0] / "job.sqlite").exists():
+            self._session.open_job(paths[0])
+        elif are_files(paths) or len(paths) > 1:
+            self._session.open_files(paths)
         else:
-            self._session.open_image(path)
+            self._session.open_image(paths[0])
+
+
+def _about(row: SourceRow) -> str:
+    if row.kind != BYTES:
+        return words.INTAKE_OF_FILES.format(size=units.size(row.size))
+    return f"{units.size(row.size)}, {row.sector_size}-byte sectors"
 
 
 def copied_here(path: str, folder: Path | None) -> bool:

@@ -13,7 +13,7 @@ from needlewright.app.joining import AS_FOUND, AS_IT_STANDS
 from needlewright.app.mends import Pair, pair_of
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
-from needlewright.app.viewmodels.board import waiting_of
+from needlewright.app.viewmodels.board import Waiting, waiting_of
 from needlewright.app.widgets.bench_panel import BenchPanel, panel_width
 from needlewright.app.widgets.compare_view import CompareView
 from needlewright.app.widgets.mended_panel import MendedPanel
@@ -159,10 +159,14 @@ class Mending(QWidget):
             return  # looked at only when it is looked at
         self._session.desk.ask("mending", waiting_of, self._show_waiting)
         if self._session.board.folder is None:
-            self._show_waiting([])
+            self._show_waiting(Waiting())
 
-    def _show_waiting(self, ids: list[int]) -> None:
-        self.list.show_ids(ids, self.joining.number)
+    def _show_waiting(self, shown: Waiting) -> None:
+        ids = shown.ids
+        before = self.list.waiting.shown.treated
+        self.list.show_waiting(shown, self.joining.number)
+        if before != shown.treated:
+            self._show()
         if self.joining.number is None or (self.joining.number not in ids
                                            and self.joining.kept_id is None):
             if ids:
@@ -195,7 +199,7 @@ class Mending(QWidget):
         """Mend all that wait, one after another, while other work goes on."""
         folder = self._session.board.folder
         if folder is not None:
-            self.mends.begin(folder, list(self.list.waiting.ids))
+            self.mends.begin(folder, self.list.waiting.shown.left)
 
     def toggle_hand(self) -> None:
         """Between the pictures before and after, and the bench."""
@@ -217,7 +221,7 @@ class Mending(QWidget):
     def _mending_changed(self) -> None:
         busy = self.mends.work is not None
         self.mend.setEnabled(not busy and self.joining.number is not None)
-        self.mend_all.setEnabled(not busy and bool(self.list.waiting.ids))
+        self.mend_all.setEnabled(not busy and bool(self.list.waiting.shown.left))
         self.mend.setText(words.MENDING_NOW if busy else words.MEND)
 
     def _mended_came(self, done: MendedFind) -> None:
@@ -230,7 +234,7 @@ class Mending(QWidget):
             self._ask_pair(done.find)
 
     def _show_mended(self) -> None:
-        if self.mends.pair is not None:
+        if self.mends.pair is not None and self.mends.pair.after is not None:
             self.show_find.emit(self.mends.pair.after.row.id)
 
     def _show_pair(self) -> None:
@@ -240,13 +244,14 @@ class Mending(QWidget):
         pictures: list[QPixmap] = []
         for record in (pair.before, pair.after):
             pixmap = QPixmap()
-            data = pair.pictures.get(record.row.id, b"")
+            data = b"" if record is None else pair.pictures.get(record.row.id, b"")
             if data:
                 pixmap.loadFromData(data)
             pictures.append(pixmap)
-        waits = len(pair.pictures) < 2
+        waits = len(pair.pictures) < len(pair.numbers)
         nothing = all(p.isNull() for p in pictures)
-        text = words.OPENING if waits else words.NO_PICTURES
+        text = words.OPENING if waits else (
+            words.NO_PICTURE if pair.after is None else words.NO_PICTURES)
         self.compare.show_pictures(pictures[0], pictures[1], text if nothing else "")
 
     # the bench
@@ -348,7 +353,8 @@ class Mending(QWidget):
         self.mended.setVisible(mended)
         self._mending_changed()
         if mended and pair is not None:
-            self.mended.show_pair(pair)
+            treated = self.list.waiting.shown.treated.get(pair.before.row.id)
+            self.mended.show_pair(pair, words.treated_line(*treated) if treated else "")
             self._show_pair()
             return
         if joining.number is None:

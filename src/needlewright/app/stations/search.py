@@ -43,11 +43,11 @@ from needlewright.app.widgets.small import (
 )
 from needlewright.app.widgets.stitch import Stitch, draw_stitch
 from needlewright.core.formats.registry import formats
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobs.rows import BYTES, FindRow
 from needlewright.core.search.carving import kinds_of
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.plan import Plan
-from needlewright.core.search.registry import steps
+from needlewright.core.search.registry import steps, steps_for
 from needlewright.core.sources.source import Span
 from needlewright.core.walks import Kind
 from needlewright.wording import checks as check_words
@@ -198,8 +198,10 @@ class Search(QWidget):
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
         self._volumes: list[VolumeSeen] = []
         self._volume: VolumeSeen | None = None  # the one that is the area
-        fill(left, 4, self._area_row(), self._which_row(), self._how_row(), 12, self._grade_row(),
-             None)
+        self._for_media = QWidget()
+        fill(column(self._for_media, (0, 0, 0, 0)), self._area_row(), self._which_row(),
+             self._how_row())
+        fill(left, 4, self._for_media, 12, self._grade_row(), None)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -390,6 +392,7 @@ class Search(QWidget):
         source, board = session.source, session.board
         self.head.setText(words.SEARCH_PLAN.format(source=source.name) if source
                           else words.SEARCH_PLAN_NONE)
+        self._for_media.setVisible(source is None or source.kind == BYTES)
         self.marked.setEnabled(session.marked is not None)
         if session.marked is None and self.marked.isChecked():
             self.everything.setChecked(True)
@@ -405,7 +408,9 @@ class Search(QWidget):
         for grade, label_ in self.grades.items():
             number = sum(t.finds for t in tally if t.grade == grade)
             label_.setText(f"{number:,} {check_words.GRADES[grade]}")
+        suitable = steps_for(source.kind if source else BYTES)
         for name, step in self.cards.items():
+            step.frame.setVisible(name in suitable)
             for kind in step.tallies:
                 found = sum(t.finds for t in tally if t.step == name and t.kind == kind)
                 step.show_tally(kind, found)
@@ -448,7 +453,8 @@ class Search(QWidget):
     def _fill_next(self, states: Mapping[str, object]) -> None:
         """Only the next sensible thing is a filled button: the first step that is not done."""
         done = {name for name, state in states.items() if getattr(state, "ending", "") == "done"}
-        following = next((name for name in self.cards if name not in done), None)
+        following = next((name for name, card in self.cards.items()
+                          if name not in done and not card.frame.isHidden()), None)
         for name, step in self.cards.items():
             role = "main" if name == following and not self._session.searching else ""
             if step.begin.property("role") != role:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -40,13 +40,38 @@ def board_of(job: Job, just: Sequence[int] = ()) -> Board:
     """The board of `job`; `just`: ids of the newest finds."""
     sources = tuple(job.sources())
     return Board(job.folder, job.title, sources, tuple(job.tally()), tuple(job.steps()),
-                 job.tray_size(), tuple(job.rows(just)), len(waiting_of(job)),
+                 job.tray_size(), tuple(job.rows(just)), waiting_of(job).count,
                  {s.id: tuple(job.volumes(s.id)) for s in sources})
 
 
-def waiting_of(job: Job) -> list[int]:
-    """The finds that wait at the bench, by their places."""
-    return job.damaged(MENDABLE, formats_by_hand())
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """The bench's list: what waits, by its place, then what was mended, then what nothing can be
+    done for. `treated`: id -> (grade, share after mending, why nothing was done)."""
+
+    ids: tuple[int, ...] = ()
+    treated: Mapping[int, tuple[str, float, str]] = field(default_factory=dict)
+
+    @property
+    def count(self) -> int:
+        """How many wait still."""
+        return sum(number not in self.treated for number in self.ids)
+
+    @property
+    def left(self) -> list[int]:
+        """Those that were not mended: what waits, and what an earlier try could do nothing for."""
+        return [i for i in self.ids if i not in self.treated or not self.treated[i][0]]
+
+
+def waiting_of(job: Job) -> Waiting:
+    """What stands in the bench's list."""
+    treated = job.treated()
+    ids = job.damaged(MENDABLE, formats_by_hand())
+
+    def order(number: int) -> int:
+        return 0 if number not in treated else 1 if treated[number][0] else 2
+
+    return Waiting(tuple(sorted(ids, key=order)), {i: treated[i] for i in ids if i in treated})
 
 
 @dataclass(frozen=True, slots=True)

@@ -126,6 +126,11 @@ class CompareView(QWidget):
             painter.setClipRect(QRectF(left, room.top(), right - left, room.height()))
             painter.drawPixmap(box, pixmap, QRectF(pixmap.rect()))
         painter.setClipping(False)
+        if self.before.isNull() and not self.after.isNull():
+            painter.setPen(look.colour("muted"))
+            painter.drawText(QRectF(10, 24, max(0.0, x - 20), self.height() - 24),
+                             Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap,
+                             words.NOTHING_BEFORE)
         if not self.after.isNull() or not self.before.isNull():
             self._paint_line(painter, x)
         painter.end()

@@ -15,7 +15,7 @@ from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
-from needlewright.core.jobs.rows import FindRecord
+from needlewright.core.jobs.rows import BYTES, FindRecord
 from needlewright.core.walks import Outcome, Part
 from needlewright.wording import changes as change_words
 from needlewright.wording import checks as check_words
@@ -175,8 +175,9 @@ class Dossier(QScrollArea):
         self._content.addLayout(self._grid(find_words.facts(record)))
         self._head(words.DOSSIER_CHECKS)
         self._content.addLayout(self._checks(record))
-        self._head(words.DOSSIER_EXTENTS)
-        self._content.addLayout(self._grid(find_words.extents(record), muted_first=False))
+        if record.extents:
+            self._head(words.DOSSIER_EXTENTS)
+            self._content.addLayout(self._grid(find_words.extents(record), muted_first=False))
         if record.seams:
             self._head(words.DOSSIER_SEAMS)
             self._content.addLayout(self._grid([
@@ -217,7 +218,8 @@ class Dossier(QScrollArea):
     def _beside(self, shown: Shown) -> None:
         """Its neighbours on the medium, by name; a click shows them."""
         before, behind = shown.before, shown.behind
-        if before is None and behind is None:
+        in_line = shown.source is None or shown.source.kind == BYTES
+        if not in_line or (before is None and behind is None):
             return
         self._head(words.DOSSIER_BESIDE)
         for name, row in (("dossierBefore", before), ("dossierBehind", behind)):

@@ -8,6 +8,8 @@ from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 from needlewright.app.mends import Pair
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
+from needlewright.core.contents import ShelfObject
+from needlewright.core.jobs.rows import FindRecord
 from needlewright.wording import changes as change_words
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
@@ -28,30 +30,51 @@ class MendedPanel(QScrollArea):
             part.setSpacing(4)
         self.show_find = button(words.SHOW_MENDED, "showMended", role="main")
         self.by_hand = button(words.BY_HAND, "byHand", role="link")
+        self._checked = label(words.CHECKED, "sub")
         inside = QWidget()
         inside.setObjectName("inside")
         outer = column(inside, (16, 16, 16, 16))
-        fill(outer, self._title, 4, label(words.WHAT_CHANGED, "sub"), self._changes, 4,
+        self._head = label(words.WHAT_CHANGED, "sub")
+        fill(outer, self._title, 4, self._head, self._changes, 4,
              line(self.show_find, None), line(self.by_hand, None), 4,
              label(words.AS_IT_WAS, "sub"), self._before, 4,
-             label(words.CHECKED, "sub"), self._checks, None)
+             self._checked, self._checks, None)
         self.setWidget(inside)
 
-    def show_pair(self, pair: Pair) -> None:
+    def show_pair(self, pair: Pair, why_not: str = "") -> None:
+        """`why_not`: a sentence of what became of mending it, where it was not mended."""
         for part in (self._title, self._before, self._changes, self._checks):
             clear(part)
-        row, was = pair.after.row, pair.before.row
+        was = pair.before.row
+        for shown in (self._head, self._checked, self.show_find):
+            shown.setVisible(pair.after is not None)
+        self.by_hand.setVisible(not isinstance(pair.before.content, ShelfObject))
+        self._before.addWidget(label(
+            check_words.grade_line(was.grade, was.share, pair.before.checks, was.kind), wrap=True))
+        untouched = words.AS_IT_IS if pair.after is None else words.UNTOUCHED_MENDED
+        self._before.addWidget(label(untouched.format(size=units.size(was.size)), "muted",
+                                     wrap=True))
+        if pair.after is None:
+            self._show_damaged(pair.before, why_not)
+        else:
+            self._show_mended(pair.after)
+
+    def _show_damaged(self, record: FindRecord, why_not: str) -> None:
+        row = record.row
+        title = label(find_words.title(row), "title", "mendedTitle", wrap=True)
+        self._title.addLayout(line(title, None, Stitch(row.grade, row.share), spacing=8))
+        self._title.addWidget(label(why_not or words.NOT_YET_MENDED, "" if why_not else "muted",
+                                    "mendedGrade", wrap=True))
+
+    def _show_mended(self, after: FindRecord) -> None:
+        row = after.row
         title = label(find_words.title(row), "title", "mendedTitle", wrap=True)
         self._title.addLayout(line(title, None, Stitch(row.grade, row.share), spacing=8))
         self._title.addWidget(label(words.mended_line(row), "muted", "mendedGrade", wrap=True))
-        for change in pair.after.changes:
+        for change in after.changes:
             told = change_words.change(change)
             self._changes.addWidget(label(f"·  {told[:1].upper()}{told[1:]}.", wrap=True))
-        self._before.addWidget(label(
-            check_words.grade_line(was.grade, was.share, pair.before.checks, was.kind), wrap=True))
-        self._before.addWidget(label(words.UNTOUCHED_MENDED.format(size=units.size(was.size)),
-                                     "muted", wrap=True))
-        for check in pair.after.checks:
+        for check in after.checks:
             if check.outcome not in ("not applicable",):
                 self._checks.addWidget(label(
                     f"·  {check.name}: {check_words.reason(check)}", wrap=True))

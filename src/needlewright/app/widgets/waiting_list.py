@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import (
     QAbstractListModel,
     QItemSelectionModel,
@@ -18,6 +20,7 @@ from PySide6.QtWidgets import QListView, QStyle, QStyledItemDelegate, QStyleOpti
 
 from needlewright.app.courtesy import at_work
 from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.board import Waiting
 from needlewright.app.viewmodels.rows import Rows
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.core.jobs.rows import FindRow
@@ -33,17 +36,31 @@ class WaitingModel(QAbstractListModel):
 
     def __init__(self, rows: Rows, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.ids: list[int] = []
+        self.shown = Waiting()
         self._rows = rows
         rows.came.connect(self._came)
 
-    def show_ids(self, ids: list[int]) -> None:
+    @property
+    def ids(self) -> Sequence[int]:
+        return self.shown.ids
+
+    def show(self, shown: Waiting) -> None:
         self.beginResetModel()
-        self.ids = ids
+        self.shown = shown
         self.endResetModel()
 
+    def told(self, row: FindRow) -> str:
+        """What is wrong with it, or what became of it."""
+        treated = self.shown.treated.get(row.id)
+        return words.waits_with(row) if treated is None else words.treated_line(*treated)
+
+    def graded(self, row: FindRow) -> tuple[str, float]:
+        """Its grade and share, of the mended version where there is one."""
+        grade, share, _ = self.shown.treated.get(row.id, ("", 0.0, ""))
+        return (grade, share) if grade else (row.grade, row.share)
+
     def _came(self) -> None:
-        if self.ids:
+        if len(self.ids):
             self.dataChanged.emit(self.index(0), self.index(len(self.ids) - 1))
 
     def rowCount(self, parent: Index | None = None) -> int:
@@ -55,7 +72,7 @@ class WaitingModel(QAbstractListModel):
         found = self._rows.get(number)
         if found is None:
             low = max(0, index.row() - 4)
-            self._rows.want(self.ids[low : low + AHEAD])
+            self._rows.want(list(self.ids[low : low + AHEAD]))
         return found
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
@@ -64,7 +81,7 @@ class WaitingModel(QAbstractListModel):
                                                Qt.ItemDataRole.ToolTipRole):
             return None
         row = self.row_at(index)
-        return "" if row is None else f"{find_words.title(row)}, {words.waits_with(row)}"
+        return "" if row is None else f"{find_words.title(row)}, {self.told(row)}"
 
 
 class _Card(QStyledItemDelegate):
@@ -88,13 +105,13 @@ class _Card(QStyledItemDelegate):
             left, width = rect.left() + 12, rect.width() - 22
             for text, top, bold, colour in (
                     (find_words.title(row), 5, True, "ink"),
-                    (words.waits_with(row), 23, False, "muted")):
+                    (model.told(row), 23, False, "muted")):
                 painter.setFont(look.font(13 if bold else 12, bold))
                 painter.setPen(look.colour(colour))
                 told = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, width)
                 painter.drawText(left, rect.top() + look.px(top), width, look.px(18),
                                  Qt.AlignmentFlag.AlignVCenter, told)
-            draw_stitch(painter, left, rect.top() + look.px(47), row.grade, row.share)
+            draw_stitch(painter, left, rect.top() + look.px(47), *model.graded(row))
         painter.restore()
 
 
@@ -117,12 +134,12 @@ class WaitingList(QListView):
         look.changed.connect(self.scheduleDelayedItemsLayout)
 
     @at_work
-    def show_ids(self, ids: list[int], chosen: int | None) -> None:
+    def show_waiting(self, shown: Waiting, chosen: int | None) -> None:
         """Show these; the one on the bench stays chosen without being picked again."""
-        if ids != self.waiting.ids:
+        if shown != self.waiting.shown:
             self.selectionModel().blockSignals(True)
             at = self.verticalScrollBar().value()
-            self.waiting.show_ids(ids)
+            self.waiting.show(shown)
             self.selectionModel().blockSignals(False)
             self.verticalScrollBar().setValue(at)
         self.choose(chosen)

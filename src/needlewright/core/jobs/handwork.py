@@ -83,6 +83,8 @@ class Handwork:
         self.job, self.number, self.stop = job, number, stop
         self.record = job.record(number)
         source = next(s for s in job.sources() if s.id == self.record.row.source)
+        if source.kind != Source.kind:
+            raise JobError("hand-on-shelf")
         self._source = open_source(source.path)
         self._texture = TextureFile(job.folder, source.id)
         self._decodes = TrialDecodes(self._source, stop)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.rows import BYTES, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.step_records import seen
@@ -17,7 +17,7 @@ def look_at_volumes(job: Job, source: SourceRow) -> list[VolumeSeen]:
     Raises SourceError where it cannot be opened, JobError where the job cannot be written.
     """
     known = job.volumes(source.id)
-    if known:
+    if known or source.kind != BYTES:
         return known
     found: list[VolumeSeen] = []
     with open_source(source.path) as medium:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -18,7 +18,7 @@ from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place, Stored
 from needlewright.core.errors import FormatError, NeedlewrightError, SourceError
-from needlewright.core.finds import Find
+from needlewright.core.finds import NOT_MENDED, Find
 from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
@@ -84,11 +84,14 @@ def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal,
             name = record.row.name or f"find {find}"
             yield Mending(find, name, number, len(ids), 0.0)
             try:
-                yield _mended(job, record, name, folder, stop, checker, given)
+                done = _mended(job, record, name, folder, stop, checker, given)
             except Interrupted:
                 return
             except (SourceError, FormatError) as error:
-                yield MendedFind(find, name, None, None, error=error)
+                done = MendedFind(find, name, None, None, "unreadable", error)
+            if done.kept is None:
+                job.relate(find, find, NOT_MENDED, done.why)
+            yield done
     finally:
         checker.close()
 
@@ -98,14 +101,19 @@ def _mended(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSig
     row = record.row
     paths = {s.id: s.path for s in job.sources()}
     with contextlib.ExitStack() as open_ones:
-        medium = open_ones.enter_context(open_source(paths[row.source]))
+        media = {row.source: open_ones.enter_context(open_source(paths[row.source]))}
+        medium = media[row.source]
+        for number, path in paths.items():
+            with contextlib.suppress(SourceError):  # one that is away lends nothing
+                if number not in media:
+                    media[number] = open_ones.enter_context(open_source(path))
         source = record.content.open(Place(medium, job.folder))
         more = _in_line(job, record, medium)
         if more:
             source = PiecedSource(medium, ((row.start, row.size + more),))
         found = _as_find(record)
         patient = Patient(source, name, row.format, _walk(row, source, stop),
-                          [*_given(given, open_ones), *_references(job, row, medium)], stop)
+                          [*_given(given, open_ones), *_references(job, row, media)], stop)
         result = Treated(Path(f"{row.id}.{row.extension}"), found, row.grade, row.share, row.share)
         treat_patient(patient, found, result, folder, checker)
         if more and result.output is not None:
@@ -158,20 +166,22 @@ def _given(paths: Sequence[Path], open_ones: contextlib.ExitStack) -> list[Refer
             for path in paths]
 
 
-def _references(job: Job, row: FindRow, medium: Source) -> list[Reference]:
-    """Whole finds of the same format on the same source, the most alike first."""
+def _references(job: Job, row: FindRow, media: Mapping[int, Source]) -> list[Reference]:
+    """Whole finds of the same format, the most alike first: those of the same source before
+    others."""
     whole = job.matching(Filter(grades=frozenset((str(Grade.WHOLE),)),
                                 formats=frozenset((row.format,))))
-    alike = sorted((w for w in whole if w.source == row.source and w.id != row.id),
+    alike = sorted((w for w in whole if w.source in media and w.id != row.id),
                    key=lambda w: (w.camera != row.camera,
                                   (w.width, w.height) != (row.width, row.height),
+                                  w.source != row.source,
                                   abs(w.start - row.start)))
     found = []
     for other in alike[:MOST_REFERENCES]:
         with contextlib.suppress(NeedlewrightError):
             content = job.record(other.id).content
             found.append(Reference(other.name or f"find {other.id}", f"find {other.id}",
-                                   content.open(Place(medium, job.folder))))
+                                   content.open(Place(media[other.source], job.folder))))
     return found
 
 

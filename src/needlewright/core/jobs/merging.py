@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from enum import Enum
 
 from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.contents import ShelfObject
 from needlewright.core.finds import Find, Record
 from needlewright.core.walks import Check, Outcome
 
@@ -76,6 +77,8 @@ def settle(find: Find, standing: Sequence[Standing]) -> Decision:
     """What to do with `find`, given what stands in its place."""
     if find.joined_from is not None:
         return _stitched(find, standing)
+    if isinstance(find.content, ShelfObject):
+        return _shelved(find, standing)
     standing = [s for s in standing if s.claim not in (STITCHED, BY_HAND)]
     same = next((s for s in standing if is_same(find, s)), None)
     if same is not None:
@@ -88,12 +91,25 @@ def settle(find: Find, standing: Sequence[Standing]) -> Decision:
     return _recorded(find, there)
 
 
+def _shelved(find: Find, standing: Sequence[Standing]) -> Decision:
+    """A file on a shelf is what it is now, whatever it was when it was looked at before."""
+    same = next((s for s in standing if is_same(find, s)), None)
+    if same is None:
+        return Decision(Act.ADD, find, claim=claim_of(find))
+    return Decision(Act.REPLACE, find, same.number)
+
+
 def is_same(find: Find, stands: Standing) -> bool:
     """Whether both rest on one record: at the same place, under the same path as far as known.
 
-    A lost folder may have cost a name its first letter, too.
+    A lost folder may have cost a name its first letter, too. Files on a shelf have other places
+    when some came or went before them.
     """
-    if find.record is None or stands.record is None or find.record.at != stands.record.at:
+    if find.record is None or stands.record is None:
+        return False
+    if isinstance(find.content, ShelfObject):
+        return find.path == stands.path
+    if find.record.at != stands.record.at:
         return False
     unknown = (find.path or "").startswith(LOST_FOLDER) or (stands.path or "").startswith(
         LOST_FOLDER)

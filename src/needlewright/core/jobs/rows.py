@@ -8,14 +8,15 @@ from typing import Any
 
 from needlewright.core.contents import Content, Extents
 from needlewright.core.finds import Reason, Record, Seam
+from needlewright.core.sources.source import Source
 from needlewright.core.walks import Check, Part
 
-BYTES = "bytes"  # the kind of a source that is bytes in a line; others are shelves
+BYTES = Source.kind
 
 
 @dataclass(frozen=True, slots=True)
 class SourceRow:
-    """A source of the job. `kind`: BYTES, or what kind of shelf; only BYTES have a size."""
+    """A source of the job. `kind`: BYTES in a line, or what kind of shelf."""
 
     id: int
     name: str

@@ -31,7 +31,7 @@ from needlewright.core.search.events import (
     VolumeSeen,
 )
 from needlewright.core.search.plan import Plan
-from needlewright.core.search.registry import steps
+from needlewright.core.search.registry import steps_for
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import StopSignal
@@ -61,12 +61,15 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
     """
     with open_source(source.path) as image:
         if image.size != source.size:
-            raise JobError("source-changed", path=source.path, was=source.size, now=image.size)
+            source = job.resized(source, image)
+        wanted = [name for name in steps_for(image.kind) if name in plan.steps]
+        if not wanted:
+            raise JobError("steps-unfit", steps=", ".join(plan.steps), source=source.name)
         area = cut_area(image, plan.area)
         texture = TextureFile(job.folder, source.id, write=True)
-        job.log("search-begins", {"source": source.name, "steps": list(plan.steps)})
+        job.log("search-begins", {"source": source.name, "steps": wanted})
         try:
-            for step in [name for name in steps() if name in plan.steps]:
+            for step in wanted:
                 mine = replace(plan, steps=(step,), area=area,
                                state=_state_of(job, source.id, step))
                 passes = outstanding(mine, area, job.coverage(source.id, step)) or [mine]

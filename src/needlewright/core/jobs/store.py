@@ -16,7 +16,14 @@ from types import TracebackType
 from typing import Any
 
 from needlewright.core.errors import JobError
-from needlewright.core.finds import INSIDE, JOINED_FROM, MENDED_FROM, Find, Reason
+from needlewright.core.finds import (
+    INSIDE,
+    JOINED_FROM,
+    MENDED_FROM,
+    NOT_MENDED,
+    Find,
+    Reason,
+)
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.coverage import CoverageRow
 from needlewright.core.jobs.database import Database
@@ -43,6 +50,7 @@ from needlewright.core.jobs.rows import (
 from needlewright.core.jobs.threads import Threads
 from needlewright.core.jobs.writing import (
     CHECKS,
+    ON_SHELF,
     RECORD_COLUMNS,
     SEAMS,
     FindWriter,
@@ -108,13 +116,23 @@ class Job:
         """The row of the source at `path`, added where new; refused where its size changed."""
         for row in self.sources():
             if row.path == path:
-                if row.size != source.size:
-                    raise JobError("source-changed", path=path, was=row.size, now=source.size)
-                return row
+                return row if row.size == source.size else self.resized(row, source)
         self._database.change(
-            "INSERT INTO sources (name, path, size, sector_size, added) VALUES (?, ?, ?, ?, ?)",
-            (source.name, path, source.size, source.sector_size, time.time()))
+            "INSERT INTO sources (kind, name, path, size, sector_size, added)"
+            " VALUES (?, ?, ?, ?, ?, ?)", (source.kind, source.name, path, source.size,
+                                           source.sector_size, time.time()))
         return self.sources()[-1]
+
+    def resized(self, row: SourceRow, source: Source) -> SourceRow:
+        """The row of a source whose size is another now: JobError for bytes in a line; a shelf is
+        searched anew, and what was found on it stays."""
+        if source.kind == Source.kind:
+            raise JobError("source-changed", path=row.path, was=row.size, now=source.size)
+        for change in ("UPDATE sources SET size = ?2, sha256 = NULL WHERE id = ?1",
+                       "DELETE FROM coverage WHERE source = ?1 AND ?2",
+                       "DELETE FROM steps WHERE source = ?1 AND ?2"):
+            self._database.change(change, (row.id, source.size))
+        return next(new for new in self.sources() if new.id == row.id)
 
     def sources(self) -> list[SourceRow]:
         rows = self._database.rows(
@@ -248,6 +266,17 @@ class Job:
         return self._database.write(
             partial(self._writer.add_mended, source, find, origin, told))
 
+    def treated(self) -> dict[int, tuple[str, float, str]]:
+        """Damaged finds that mending was tried on -> (grade, share of what was mended from it, why
+        nothing was: a code, or "")."""
+        rows = self._database.rows(
+            "SELECT l.other, m.grade, m.share, '' FROM links l JOIN finds m ON m.id = l.find"
+            " WHERE l.relation = ? UNION ALL"
+            " SELECT find, '', 0.0, detail FROM links WHERE relation = ?",
+            (MENDED_FROM, NOT_MENDED))
+        # What was mended counts, whatever came of an earlier try.
+        return {row[0]: (row[1], row[2], row[3]) for row in reversed(rows)}
+
     def related(self, number: int, relation: str, back: bool = False) -> list[int]:
         """The finds that `number` has a relation to; with `back`, those that have it to `number`.
         """
@@ -263,10 +292,12 @@ class Job:
                               (number, other, relation, detail))
 
     def spans(self, source: int) -> list[tuple[int, int, int]]:
-        """(id, first byte, length of the first extent) of all finds of a source, by place."""
+        """(id, first byte, length of the first extent) of all finds of a source, by place; of the
+        files of a shelf their places on it."""
         return self._database.rows(  # type: ignore[return-value]
+            f"SELECT id, start, size FROM finds WHERE source = ?1 AND {ON_SHELF} UNION ALL "
             "SELECT f.id, e.offset, e.length FROM finds f JOIN extents e ON e.find = f.id"
-            " WHERE f.source = ? AND e.offset IS NOT NULL ORDER BY e.offset", (source,))
+            " WHERE f.source = ?1 AND e.offset IS NOT NULL ORDER BY 2", (source,))
 
     def whole_spans(self, source: int) -> list[tuple[int, int]]:
         """(start, stop) of all extents of finds that are whole and that a record names."""
@@ -324,9 +355,12 @@ class Job:
 
     def damaged(self, kinds: Sequence[str], formats: Sequence[str]) -> list[int]:
         """The ids of the partial finds of these kinds, and of all clips and sounds of these
-        formats that are not whole, in the order of their places; without those that are inside
-        another or of which a stitched one is whole."""
-        terms = " OR ".join((f"grade = 'partial' AND kind IN ({','.join('?' * len(kinds))})",
+        formats that are not whole, and of those that are there as files what is left of any of
+        these kinds; in the order of their places; without those that are inside another or of
+        which a stitched one is whole."""
+        marks = ",".join("?" * len(kinds))
+        terms = " OR ".join((f"grade = 'partial' AND kind IN ({marks})",
+                             f"removed = 0 AND kind IN ({marks})",
                              "kind IN ('video', 'audio') AND"
                              f" format IN ({','.join('?' * len(formats))})"))
         return [row[0] for row in self._database.rows(
@@ -337,7 +371,7 @@ class Job:
             f" WHERE l.relation = '{JOINED_FROM}' AND s.grade = 'whole')"
             f" AND id NOT IN (SELECT find FROM links WHERE relation = '{MENDED_FROM}')"
             " ORDER BY source, start, id",
-            (*kinds, *formats))]
+            (*kinds, *kinds, *formats))]
 
     def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
         """The finds that lie before and behind `row` on its source, where there are any."""

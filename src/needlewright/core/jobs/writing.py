@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Content, Stretches, content_from
+from needlewright.core.contents import Content, ShelfObject, Stretches, content_from
 from needlewright.core.errors import JobError
 from needlewright.core.finds import (
     INSIDE,
@@ -56,6 +56,8 @@ RECORD_COLUMNS = COLUMNS[COLUMNS.index("record_at"):]
 STANDING = (
     "SELECT id, grade, share, size, key, found_by, name, path, removed,"
     f" {', '.join(RECORD_COLUMNS)} FROM finds WHERE source = ? AND start = ? AND format = ?")
+ON_SHELF = "content LIKE '{\"kind\": \"object\"%'"
+STANDING_ON_SHELF = STANDING.replace("start = ? AND format = ?", f"path = ? AND {ON_SHELF}")
 CHECKS = "SELECT name, outcome, code, detail, content FROM checks WHERE find = ? ORDER BY place"
 SEAMS = "SELECT at, word, reasons, rivals FROM seams WHERE find = ? ORDER BY place"
 Told = tuple[int, Find]
@@ -151,7 +153,10 @@ class FindWriter:
             self._write_pictures(number, find)
 
     def _standing(self, source: int, find: Find) -> list[Standing]:
-        rows = self._database.rows(STANDING, (source, find.start, find.format))
+        if isinstance(find.content, ShelfObject):
+            rows = self._database.rows(STANDING_ON_SHELF, (source, find.path))
+        else:
+            rows = self._database.rows(STANDING, (source, find.start, find.format))
         standing = [self._standing_of(row) for row in rows]
         return [s for s in standing if not s.claim.startswith(MENDED)]
 

@@ -10,7 +10,7 @@ from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event, Note
 from needlewright.core.search.knowledge import NOTHING, Knowledge
 from needlewright.core.search.plan import Plan
-from needlewright.core.search.registry import Context, steps
+from needlewright.core.search.registry import Context, steps, steps_for
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import StopSignal
 
@@ -25,10 +25,11 @@ def search(source: Source, plan: Plan, stop: StopSignal,
     that goes away; unreadable ranges are noted and passed over.
     """
     area = cut_area(source, plan.area)
+    suitable = steps_for(source.kind)
     decoders: DecoderPool[Case] = DecoderPool()
     try:
         for name, step in steps().items():
-            if name not in plan.steps or stop.is_set():
+            if name not in plan.steps or stop.is_set() or name not in suitable:
                 continue
             begin = max(area.start, min(plan.resume.get(name, area.start), area.stop))
             yield from step.run(Context(source, plan, area, begin, stop, decoders, knowledge))

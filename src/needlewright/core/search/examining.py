@@ -7,7 +7,6 @@ byte, or what stands behind it is told.
 from __future__ import annotations
 
 import os
-import stat
 from collections import deque
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
@@ -53,46 +52,12 @@ class _Open:
     waiting: bool = False
 
 
-def files_in(paths: Iterable[str | os.PathLike[str]]) -> Iterator[Path]:
-    """Every regular file among `paths` and in the folders there, sorted within each folder; links
-    are not followed, so that no folder is walked twice. SourceError for a path that is not there.
-    """
-    for given in paths:
-        path = Path(given)
-        if path.is_dir():
-            yield from _files_below(path)
-        elif not path.exists():
-            raise SourceError("source-missing", path=str(path))
-        else:
-            yield path
-
-
-def _files_below(folder: Path) -> Iterator[Path]:
-    # A stack of our own: folders may be nested deeper than calls.
-    waiting = [folder]
-    while waiting:
-        here = waiting.pop()
-        try:
-            with os.scandir(here) as entries:
-                inside = sorted(entries, key=lambda entry: entry.name)
-        except OSError:
-            continue
-        deeper = []
-        for entry in inside:
-            mode = entry.stat(follow_symlinks=False).st_mode if _is_there(entry) else 0
-            if stat.S_ISDIR(mode):
-                deeper.append(Path(entry.path))
-            elif stat.S_ISREG(mode):
-                yield Path(entry.path)
-        waiting += reversed(deeper)
-
-
-def _is_there(entry: os.DirEntry[str]) -> bool:
-    try:
-        entry.stat(follow_symlinks=False)
-    except OSError:
-        return False
-    return True
+def are_files(paths: Iterable[str | os.PathLike[str]]) -> bool:
+    """Whether what is given is meant as files to look at, not as a medium to search: folders, and
+    files with the extension of a format."""
+    every = [Path(path) for path in paths]
+    return bool(every) and all(path.is_dir() or (path.is_file() and format_of_name(
+        path.name) is not None) for path in every)
 
 
 def examine(paths: Iterable[Path], stop: StopSignal,

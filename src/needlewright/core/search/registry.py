@@ -34,11 +34,13 @@ class Context:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A way of searching. `order`: cheap steps first."""
+    """A way of searching. `order`: cheap steps first; `shelves`: it goes by the files of a shelf,
+    and not by the bytes of a medium."""
 
     name: str
     order: int
     run: Callable[[Context], Iterator[Event]]
+    shelves: bool = False
 
 
 _steps: Registry[Step] = Registry("needlewright.core.search", prefix="step_")
@@ -47,6 +49,11 @@ _steps: Registry[Step] = Registry("needlewright.core.search", prefix="step_")
 def register(step: Step) -> Step:
     """Add a step; ValueError if its name is taken."""
     return _steps.add(step.name, step)
+
+
+def steps_for(kind: str) -> list[str]:
+    """The names of the steps that suit a source of this kind."""
+    return [name for name, step in steps().items() if step.shelves == (kind != Source.kind)]
 
 
 def steps() -> Mapping[str, Step]:

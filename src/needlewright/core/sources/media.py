@@ -57,8 +57,11 @@ def _disks_of_mount(path: Path) -> frozenset[str]:
 
 
 def shares_medium(source_path: str, other: str | os.PathLike[str]) -> bool:
-    """Whether writing to `other` would write onto the source, where the source is a device."""
+    """Whether writing to `other` would write onto the source, a device, or into it, a folder."""
     try:
+        if os.path.isdir(source_path):
+            inside = Path(os.path.realpath(other))
+            return inside.is_relative_to(os.path.realpath(source_path))
         if not stat.S_ISBLK(os.stat(source_path).st_mode):
             return False
         return bool(disks_under(source_path) & disks_under(other))

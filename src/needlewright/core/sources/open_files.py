@@ -151,5 +151,9 @@ def _told_of(spec: str) -> tuple[str, str]:
     return next(((d.serial, d.model) for d in list_devices() if d.path == path), ("", ""))
 
 
-register(Opener("files", lambda spec: SCHEME.match(spec) is None or spec.startswith("/"),
+def _claims(spec: str) -> bool:
+    return (SCHEME.match(spec) is None or spec.startswith("/")) and not os.path.isdir(spec)
+
+
+register(Opener("files", _claims,
                 os.path.abspath, _open, os.path.basename, _elsewhere, _told_of))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from types import TracebackType
-from typing import Self
+from typing import ClassVar, Self
 
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.budget import Budget
@@ -35,6 +35,7 @@ class Source(ABC):
     All in bytes. Sources that hold something open are closed, or used in a `with` statement.
     """
 
+    kind: ClassVar[str] = "bytes"  # in a line; others are shelves
     name: str
     sector_size: int = 512
     block_size: int = 512

@@ -1,0 +1,67 @@
+"""The step *files*: every file of a shelf as it is, with its name, its path and its date.
+
+The same walks, decoders and grades as of what is searched for; nothing is looked for inside.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import replace
+
+from needlewright.core.contents import ShelfObject
+from needlewright.core.errors import SourceError
+from needlewright.core.finds import Find, Record
+from needlewright.core.search.events import Ending, Event, Finished, Found, Note, Progress
+from needlewright.core.search.examining import STEP, examine
+from needlewright.core.search.plan import Plan
+from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.sources.shelf import Shelf, Shelved
+
+
+def run(context: Context) -> Iterator[Event]:
+    """Look at the files whose places are in the area of `context`, from `begin` on."""
+    shelf, area, stop = context.source, context.area, context.stop
+    assert isinstance(shelf, Shelf)
+    wanted = [e for e in shelf.entries() if context.begin <= e.at < area.stop
+              and e.path.startswith(f"{context.plan.folder}/" if context.plan.folder else "")]
+    begun, reached = time.monotonic(), context.begin
+    yield Progress(STEP, reached - area.start, area.size, reached)
+    examined = examine((entry.file for entry in wanted), stop)
+    for entry, done in zip(wanted, examined, strict=False):
+        if stop.is_set():
+            break
+        if done.find is None:
+            error = done.error or SourceError("source-missing", path=entry.path)
+            yield Note("file-unread", {"path": entry.path, "problem": {
+                "code": error.code, **error.values}})
+        elif _is_wanted(context.plan, done.find):
+            yield Found(_shelved(done.find, entry))
+        reached = min(area.stop, entry.at + max(1, entry.size))
+        yield _progress(reached, context, begun)
+    done_all = not stop.is_set()
+    yield Finished(STEP, Ending.DONE if done_all else Ending.STOPPED,
+                   area.stop if done_all else reached)
+
+
+def _is_wanted(plan: Plan, find: Find) -> bool:
+    return (not plan.kinds or find.kind in plan.kinds) and (
+        not plan.formats or find.format in plan.formats)
+
+
+def _shelved(find: Find, entry: Shelved) -> Find:
+    """`find` as a file that is there, under the path that its shelf has it at."""
+    return replace(
+        find, content=ShelfObject(entry.key, entry.size), path=entry.path, removed=False,
+        name=entry.path.rpartition("/")[2], broken=None, preview=find.preview,
+        record=Record(entry.at, modified=entry.modified))
+
+
+def _progress(reached: int, context: Context, begun: float) -> Progress:
+    spent, done = time.monotonic() - begun, reached - context.begin
+    rate = done / spent if spent > 1 else 0.0
+    return Progress(STEP, reached - context.area.start, context.area.size, reached, rate,
+                    (context.area.stop - reached) / rate if rate else None)
+
+
+register(Step(STEP, 5, run, shelves=True))
