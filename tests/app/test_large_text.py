@@ -53,7 +53,7 @@ class LargeTextTest(WindowCase):
                                   2 << 20))
         job, source = job_for_image(self.folder / "job", image, "otter survey")
         with job:
-            for _ in run_search(job, source, Plan(tuple(steps())), threading.Event()):
+            for _ in run_search(job, source, Plan(tuple(steps_for("bytes"))), threading.Event()):
                 pass
             job.put_in_tray([1])
         self.opens(self.folder / "job")
@@ -100,7 +100,8 @@ class LargeTextTest(WindowCase):
     def test_only_the_next_step_is_a_filled_button(self):
         self.job()
         self.station(SEARCH)
-        buttons = {name: self.window.findChild(QPushButton, f"begin-{name}") for name in steps_for("bytes")}
+        buttons = {name: self.window.findChild(QPushButton, f"begin-{name}")
+                   for name in steps_for("bytes")}
         self.assertEqual([b.property("role") for b in buttons.values() if b], [""] * len(buttons))
         fresh = self.image(medium([(0, PHOTO)], 1 << 20))
         self.opens(fresh)
