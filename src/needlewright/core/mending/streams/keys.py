@@ -14,6 +14,16 @@ AVC = frozenset((b"H264", b"X264", b"AVC1", b"DAVC"))
 HEVC = frozenset((b"HEVC", b"H265", b"HVC1", b"HEV1"))
 
 
+def is_between(coding: bytes, head: bytes) -> bool:
+    """Whether the picture that begins with `head` is made of those before and behind it."""
+    name = coding.upper()
+    if name in PART_2:
+        found = VOP.search(head)
+        return found is not None and found[1][0] >> 6 == 2
+    found = PICTURE.search(head)
+    return found is not None and found[1][0] >> 3 & 7 == 3
+
+
 def is_key(coding: bytes, head: bytes) -> bool | None:
     """Whether the picture that begins with `head` stands alone; None where that cannot be said.
     `coding`: four letters, as in AVI."""
