@@ -31,6 +31,8 @@ CHANGES = {
     "samples-dropped": "{samples:,} damaged samples were left out ({seconds_text})",
     "rest-cut-off": "{share_percent} of its data was cut off and is not there",
     "sizes-corrected": "{count:,} wrong sizes or offsets were corrected",
+    "frames-joined": "{count:,} frames of sound that pass their own checks were put one behind "
+                     "another",
     "packets-in-step": "{count:,} packets were put in step again",
     "sums-made": "{count:,} checksums were made anew",
     "header-made": "its header was made from what the data is",

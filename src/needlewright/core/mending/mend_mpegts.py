@@ -213,7 +213,7 @@ class _Unit:
         return bool(is_key(coding, self.payload(number, UNIT_BYTES)[9:])) if coding else False
 
     def is_between(self, number: int) -> bool:
-        """Whether the picture that begins with packet `number` is made of those on both sides."""
+        """Whether the picture that packet `number` begins is made of those on both sides."""
         coding = self.codings.get(int(self._pids[number]), b"")
         return coding in BETWEEN and is_between(coding, self.payload(number, UNIT_BYTES)[9:])
 
@@ -221,7 +221,8 @@ class _Unit:
 def mend(patient: Patient) -> Iterator[Mended]:
     step, shift = _step_of(patient.source)
     packets = _from_table(_packets(patient, step, shift))
-    result = _Result(np.ones(len(packets.at), np.bool_), (packets.heads[:, 3] & 0x0F).astype(np.uint8))
+    result = _Result(np.ones(len(packets.at), np.bool_),
+                     (packets.heads[:, 3] & 0x0F).astype(np.uint8))
     unit = _Unit(patient.source, packets)
     pids = packets.pids
     for pid in sorted(set(np.unique(pids).tolist()) - {NULL}):
