@@ -1,4 +1,4 @@
-"""`python -m benchmarks.mending [--only photo,clip,…] [--kinds K,…] [--each N] [--seed S]`: damage,
+"""`python -m benchmarks.mending [--only photo,mp3,…] [--kinds K,…] [--each N] [--seed S]`: damage,
 mended.
 
 Made-up photographs and clips with truth, damaged in every way of `mending_damage`. Told for each:
@@ -38,6 +38,18 @@ CLIPS = {
     "mp4 hevc aac": ("mp4", "libx265", "aac", {"x265-params": "log-level=none"}),
     "mov mjpeg pcm": ("mov", "mjpeg", "pcm_s16le", {}),
 }
+STREAMS = {  # name -> container, pictures (None: sound alone), sound, extension
+    "avi mpeg4 mp3": ("avi", "mpeg4", "mp3", "avi"),
+    "avi mjpeg pcm": ("avi", "mjpeg", "pcm_s16le", "avi"),
+    "mkv avc aac": ("matroska", "libx264", "aac", "mkv"),
+    "webm vp9 opus": ("webm", "libvpx-vp9", "libopus", "webm"),
+    "ts avc aac": ("mpegts", "libx264", "aac", "ts"),
+    "ts mpeg2 mp2": ("mpegts", "mpeg2video", "mp2", "ts"),
+    "mp3": ("mp3", None, "libmp3lame", "mp3"), "aac": ("adts", None, "aac", "aac"),
+    "flac": ("flac", None, "flac", "flac"), "opus": ("ogg", None, "libopus", "opus"),
+    "aiff": ("aiff", None, "pcm_s16be", "aif"), "wav": ("wav", None, "pcm_s16le", "wav"),
+}
+SOUND_BLOCK = 64  # samples that are compared as one
 WITHIN = 3  # grey levels
 FALSE = 0.005  # share of pixels that may differ where nothing is told: beside breaks
 
@@ -92,6 +104,26 @@ def clip_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
             data, there = damage.clip(*made, kind, rng)
             cases.append(Case(f"{kind} {number}.{container}", data, made[0], there, kind))
     return cases, [sibling]
+
+
+def stream_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
+        list[Case], list[bytes]]:
+    container, video, audio, extension = STREAMS[family]
+    rng = random.Random(f"{family} {seed}")
+
+    def make(frames: int) -> bytes:
+        number = rng.randrange(100, 10_000)
+        if video is None:
+            return clips.record(container, audio, number, frames / clips.FPS)
+        return clips.encode(container, video, audio, number, frames, (640, 480))
+
+    cases = []
+    for number in range(each):
+        whole = make(rng.randrange(150, 250))
+        for kind in kinds:
+            data, there = damage.stream(whole, kind, rng)
+            cases.append(Case(f"{kind} {number}.{extension}", data, whole, there, kind))
+    return cases, [make(60)]
 
 
 def shown(data: bytes, patient: bool) -> np.ndarray | None:
@@ -160,14 +192,47 @@ def frames_of(data: bytes) -> tuple[list[int], list[float], float, float, bool]:
     return sums, times, times[-1] if times else 0.0, sound, fine
 
 
+def sound_of(data: bytes) -> tuple[list[int], bool]:
+    """(a sum of every block of samples that is no silence, whether all decoded)."""
+    parts, fine = [], True
+    try:
+        with av.open(io.BytesIO(data)) as file:
+            parts = [frame.to_ndarray()[0] for frame in file.decode(audio=0)]
+    except Exception:
+        fine = False
+    samples = np.concatenate(parts) if parts else np.zeros(0)
+    blocks = samples[: len(samples) // SOUND_BLOCK * SOUND_BLOCK].reshape(-1, SOUND_BLOCK)
+    return [hash(block.tobytes()) for block in blocks if block.any()], fine and bool(parts)
+
+
+def judge_sound(case: Case, done: Treated) -> dict[str, float]:
+    """How long the sound is: most codings let no more be compared behind what is left out."""
+    truth, before = sound_of(case.truth)[0], sound_of(case.data)
+    result = {"opens before": float(before[1]), "possible": case.there,
+              "kept before": min(1.0, len(before[0]) / len(truth)) * before[1]}
+    if done.output is None:
+        return {**result, "opens after": result["opens before"], "false": 0.0, "worse": 0.0,
+                "kept after": result["kept before"]}
+    found = sound_of(done.output.read_bytes())
+    result["opens after"] = float(found[1])
+    result["kept after"] = min(1.0, len(found[0]) / len(truth)) * found[1]
+    result["mended"] = float(done.grade == "mended")
+    # Behind what is left out nothing stands at the place of a block any more: only the beginning
+    # can be compared, and as much sound as there was may not become more.
+    longer = len(found[0]) > len(truth) + 2048 // SOUND_BLOCK
+    result["false"] = float(done.grade == "mended" and longer)
+    result["worse"] = float(result["kept after"] < result["kept before"] - 0.03)
+    return result
+
+
 def judge_clip(case: Case, done: Treated) -> dict[str, float]:
     sums, times, seconds, sound, _ = frames_of(case.truth)
     before = frames_of(case.data)
     result = {"opens before": float(bool(before[0]) and before[4]),
               "kept before": _same(before[0], sums), "possible": case.there}
     if done.output is None:
-        return {**result, "opens after": 0.0, "kept after": result["kept before"], "mended": 0.0,
-                "false": 0.0, "worse": 0.0}
+        return {**result, "opens after": result["opens before"], "mended": 0.0, "false": 0.0,
+                "kept after": result["kept before"], "worse": 0.0}
     found = frames_of(done.output.read_bytes())
     result["opens after"] = float(bool(found[0]) and found[4])
     result["kept after"] = _same(found[0], sums)
@@ -187,8 +252,12 @@ def _same(found: list[int], truth: list[int]) -> float:
 
 
 def run(family: str, kinds: list[str], each: int, seed: int, verbose: bool) -> None:
-    is_clip = family in CLIPS
-    make = clip_cases if is_clip else photo_cases
+    make, judge, suffix = photo_cases, judge_photo, "jpg"
+    if family in CLIPS:
+        make, judge, suffix = clip_cases, judge_clip, CLIPS[family][0]
+    elif family in STREAMS:
+        judge = judge_sound if STREAMS[family][1] is None else judge_clip
+        make, suffix = stream_cases, STREAMS[family][3]
     cases, siblings = make(family, kinds, each, seed)
     table: dict[str, list[dict[str, float]]] = defaultdict(list)
     with tempfile.TemporaryDirectory() as folder:
@@ -200,7 +269,6 @@ def run(family: str, kinds: list[str], each: int, seed: int, verbose: bool) -> N
             (base / "in" / case.name).write_bytes(case.data)
         references = []
         for number, data in enumerate(siblings):
-            suffix = CLIPS[family][0] if is_clip else "jpg"
             references.append(base / "ref" / f"sibling {number}.{suffix}")
             references[-1].write_bytes(data)
         by_path = {base / "in" / case.name: case for case in cases}
@@ -208,7 +276,7 @@ def run(family: str, kinds: list[str], each: int, seed: int, verbose: bool) -> N
         for done in treat(list(by_path), base / "out", references, threading.Event()):
             case = by_path[done.path]
             seconds = time.monotonic() - last
-            told = (judge_clip if is_clip else judge_photo)(case, done)
+            told = judge(case, done)
             table[case.kind].append({**told, "seconds": seconds})
             if verbose or told["false"] or told["worse"]:
                 print(f"   {family}: {case.name}: {done.grade} {done.why}",
@@ -238,14 +306,16 @@ def line(family: str, kind: str, rows: list[dict[str, float]]) -> str:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--only", default="photo,restart,progressive," + ",".join(CLIPS))
+    every = ("photo", "restart", "progressive", *CLIPS, *STREAMS)
+    parser.add_argument("--only", default=",".join(every))
     parser.add_argument("--kinds", default="")
     parser.add_argument("--each", type=int, default=4)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("-v", action="store_true")
     options = parser.parse_args()
     for family in options.only.split(","):
-        all_kinds = damage.CLIP if family in CLIPS else damage.PHOTO
+        all_kinds = damage.CLIP if family in CLIPS else (
+            damage.STREAM if family in STREAMS else damage.PHOTO)
         kinds = [k for k in all_kinds if not options.kinds or k in options.kinds.split(",")]
         if kinds:
             run(family, kinds, options.each, options.seed, options.v)

@@ -14,6 +14,28 @@ PHOTO = ("header cut", "header zeroed", "header random", "size wrong", "zeroed",
 CLIP = ("index removed", "never closed", "cut off", "sizes wrong", "zeroed", "index first, cut off",
         "moved")
 
+STREAM = ("head lost", "cut off", "zeroed", "inserted", "removed", "changed")
+
+
+def stream(data: bytes, kind: str, rng: random.Random) -> tuple[bytes, float]:
+    """A file that is a row of units, damaged: (damaged, share of its bytes that is there)."""
+    at = int(len(data) * rng.uniform(0.25, 0.75)) // 512 * 512
+    size = min(rng.choice((512, 4096, 20_000)), len(data) // 8)
+    match kind:
+        case "head lost":
+            return bytes(4096) + data[4096:], 1 - 4096 / len(data)
+        case "cut off":
+            return data[:at], at / len(data)
+        case "zeroed":
+            return data[:at] + bytes(size) + data[at + size :], 1 - size / len(data)
+        case "inserted":
+            return data[:at] + rng.randbytes(size) + data[at:], 1.0
+        case "removed":
+            return data[:at] + data[at + size :], 1 - size / len(data)
+        case "changed":
+            return data[:at] + rng.randbytes(size) + data[at + size :], 1 - size / len(data)
+    raise ValueError(kind)
+
 
 def coded_start(data: bytes) -> int:
     return seg.read_headers(MemorySource(data))[2]

@@ -44,10 +44,13 @@ def mend(patient: Patient) -> Iterator[Mended]:
     form = b"FORM" + struct.pack(
         ">I", 4 + len(chunk) + 16 + length + (length & 1)) + kind
     sound = b"SSND" + struct.pack(">III", length + 8, 0, 0)
+    changes = [Change("sizes-corrected", {"count": 3})]
+    share = min(1.0, length / stated) if stated > 0 else 1.0
+    if share < 1:
+        changes.append(Change("rest-cut-off", {"share": round(1 - share, 4)}))
     yield Mended(writing(source, [form + chunk + sound, (start, start + length),
                                   bytes(length & 1)]), "aif",
-                 (Change("sizes-corrected", {"count": 3}),),
-                 min(1.0, length / stated) if stated > 0 else 1.0)
+                 tuple(changes), share, ("unproven",) if share < 1 else ())
 
 
 register(Mender("aiff", frozenset(("aiff", "aif")), mend))

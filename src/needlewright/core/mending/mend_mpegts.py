@@ -8,7 +8,7 @@ lost ones are left out up to the next that stands alone.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import BinaryIO
 
 import numpy as np
@@ -21,6 +21,7 @@ from needlewright.core.mending.streams.pieces import left_out
 from needlewright.core.sources.source import Source
 
 SYNC, PACKET = 0x47, 188
+SECTOR = 512
 STEPS = ((188, 0), (192, 4))
 IN_STEP = 8  # packets in step for a new beginning to be believed
 BLOCK_PACKETS = 20_000
@@ -38,16 +39,28 @@ Longs = npt.NDArray[np.int64]
 Bytes = npt.NDArray[np.uint8]
 
 
+@dataclass(frozen=True, slots=True)
+class _Gap:
+    """Something foreign, or a hole, before packet `number`. `pid`: the stream of the packet that it
+    may begin in, which is left out; `few`: so little was overwritten that counters show whether
+    anything of a stream is lost."""
+
+    number: int
+    pid: int = -1
+    few: bool = False
+
+
 @dataclass(slots=True)
 class _Packets:
-    """All packets that stand in step: int64[n] `at`, uint8[n, 6] `heads`; `gaps`: numbers of the
-    packets before which bytes are foreign or missing."""
+    """All packets that stand in step: int64[n] `at`, uint8[n, 6] `heads`; `gaps`: where bytes are
+    foreign or missing."""
 
     step: int
     shift: int
     at: Longs
     heads: Bytes
-    gaps: list[int]
+    gaps: list[_Gap]
+    joined: dict[int, bytes] = field(default_factory=dict)  # place -> a packet that was split
 
     @property
     def pids(self) -> Longs:
@@ -98,7 +111,8 @@ def _packets(patient: Patient, step: int, shift: int) -> _Packets:
     source = patient.source
     places: list[Longs] = []
     heads: list[Bytes] = []
-    gaps: list[int] = []
+    gaps: list[_Gap] = []
+    joined: dict[int, bytes] = {}
     at, count = 0, 0
     while at + step <= source.size:
         patient.breathe(at / source.size * 0.6)
@@ -115,16 +129,37 @@ def _packets(patient: Patient, step: int, shift: int) -> _Packets:
         if count > MOST_PACKETS:
             raise Unmendable("too-large")
         if sound < room or not len(data):
-            if count:  # what is foreign may begin in the last packet before it
+            pid = -1
+            if sound:  # what is foreign may begin in the last packet before it
                 count -= 1
+                pid = (int(heads[-1][-1, 1]) & 0x1F) << 8 | int(heads[-1][-1, 2])
                 places[-1], heads[-1] = places[-1][:-1], heads[-1][:-1]
-            at = _again(patient, at + (1 if sound else 0), step, shift)
-            gaps.append(count)
-    if at < source.size and (not gaps or gaps[-1] != count):
-        gaps.append(count)  # the last packet is cut off
+            begun, at = at, _again(patient, at + (1 if sound else 0), step, shift)
+            split = _joined(source, begun - step, at, step) if sound else b""
+            if split:
+                joined[begun - step] = split
+                places.append(np.array([begun - step], np.int64))
+                heads.append(np.frombuffer(split, np.uint8)[None, shift : shift + 6])
+                count, pid = count + 1, -1
+            in_place = at < source.size and (at - begun) % step == 0
+            gaps.append(_Gap(count, pid, in_place and at - begun < 14 * step))
+    if at < source.size and (not gaps or gaps[-1].number != count):
+        gaps.append(_Gap(count))  # the last packet is cut off
     if not places:
         raise Unmendable("samples-none")
-    return _Packets(step, shift, np.concatenate(places), np.concatenate(heads), gaps)
+    return _Packets(step, shift, np.concatenate(places), np.concatenate(heads), gaps, joined)
+
+
+def _joined(source: Source, at: int, next_at: int, step: int) -> bytes:
+    """The packet at `at`, into which whole sectors were put, as they are where a file's clusters
+    were taken to be in one piece; b"" where that is not what happened."""
+    extra = next_at - at - step
+    if extra <= 0 or extra % SECTOR or extra % step == 0 or next_at >= source.size:
+        return b""
+    seam = -(-at // SECTOR) * SECTOR
+    if not at < seam <= at + step:
+        return b""
+    return source.read_at(at, seam - at) + source.read_at(seam + extra, next_at - seam - extra)
 
 
 def _again(patient: Patient, at: int, step: int, shift: int) -> int:
@@ -145,11 +180,12 @@ def _again(patient: Patient, at: int, step: int, shift: int) -> int:
 def _from_table(packets: _Packets) -> _Packets:
     """Where the beginning is lost, from the first table on: a stream begins with one."""
     tables = np.flatnonzero((packets.pids == 0) & packets.begins)
-    if not packets.gaps or packets.gaps[0] or not tables.size or not tables[0]:
+    if not packets.gaps or packets.gaps[0].number or not tables.size or not tables[0]:
         return packets
     first = int(tables[0])
-    gaps = [0, *(gap - first for gap in packets.gaps if gap > first)]
-    return _Packets(packets.step, packets.shift, packets.at[first:], packets.heads[first:], gaps)
+    gaps = [_Gap(0), *(replace(gap, number=gap.number - first)
+                       for gap in packets.gaps if gap.number > first)]
+    return replace(packets, at=packets.at[first:], heads=packets.heads[first:], gaps=gaps)
 
 
 class _Unit:
@@ -187,7 +223,8 @@ class _Unit:
                 continue
             if place > number and packets.begins[place]:
                 break
-            data = self._source.read_at(int(packets.at[place]) + packets.shift, PACKET)
+            data = packets.joined.get(int(packets.at[place]), b"")[packets.shift :]
+            data = data or self._source.read_at(int(packets.at[place]) + packets.shift, PACKET)
             skip = 5 + data[4] if data[3] & 0x20 else 4
             out += data[skip:] if data[3] & 0x10 else b""
             more -= 1
@@ -225,10 +262,13 @@ def mend(patient: Patient) -> Iterator[Mended]:
                      (packets.heads[:, 3] & 0x0F).astype(np.uint8))
     unit = _Unit(patient.source, packets)
     pids = packets.pids
-    for pid in sorted(set(np.unique(pids).tolist()) - {NULL}):
+    streams = {pid: np.flatnonzero(pids == pid)
+               for pid in sorted(set(np.unique(pids).tolist()) - {NULL})}
+    losing = [_losing(packets, streams, gap) for gap in packets.gaps]
+    for pid, mine in streams.items():
         patient.breathe(0.7)
-        mine = np.flatnonzero(pids == pid)
-        _stream(packets, unit, mine, pid >= FIRST_MEDIA, result)
+        torn = [gap.number for gap, pids in zip(packets.gaps, losing, strict=True) if pid in pids]
+        _stream(packets, unit, mine, torn, pid >= FIRST_MEDIA, result)
     kept = int(result.keep.sum())
     if not kept:
         raise Unmendable("samples-none")
@@ -243,8 +283,31 @@ def mend(patient: Patient) -> Iterator[Mended]:
                  tuple(changes), share)
 
 
-def _stream(packets: _Packets, unit: _Unit, mine: Longs, media: bool, result: _Result) -> None:
-    """Leave out the units of one stream that are torn, and number what is kept."""
+def _losing(packets: _Packets, streams: dict[int, Longs], gap: _Gap) -> set[int]:
+    """The streams that lose something at a gap. Where the counters of all go on, only foreign bytes
+    were put between; by chance they do so only together with those of every other stream."""
+    losing: set[int] = set()
+    for pid, mine in streams.items():
+        place = int(np.searchsorted(mine, gap.number))
+        if pid < FIRST_MEDIA or not 0 < place < len(mine):
+            if pid >= FIRST_MEDIA:
+                losing.add(pid)
+            continue
+        before, behind = packets.heads[mine[place - 1], 3] & 0x0F, packets.heads[mine[place], 3]
+        step = (int(behind & 0x0F) - int(before)) % 16
+        if pid == gap.pid or step != (1 if behind & 0x10 else 0):
+            losing.add(pid)
+        if step != (2 if pid == gap.pid else 1 if behind & 0x10 else 0):
+            losing.add(-1)  # more than the packet that it begins in
+    if gap.few or -1 not in losing:
+        return losing
+    return {pid for pid in streams if pid >= FIRST_MEDIA}
+
+
+def _stream(packets: _Packets, unit: _Unit, mine: Longs, gaps: list[int], media: bool,
+            result: _Result) -> None:
+    """Leave out the units of one stream that are torn, at `gaps` and where its counter jumps, and
+    number what is kept."""
     counts = packets.heads[mine, 3] & 0x0F
     carries, begins = packets.carries[mine], packets.begins[mine]
     unit_head = unit.payload(int(mine[begins.argmax()])) if media and begins.any() else b""
@@ -255,7 +318,7 @@ def _stream(packets: _Packets, unit: _Unit, mine: Longs, media: bool, result: _R
         _span(unit, mine[begins], result, video)
         expected = np.concatenate(([False], (counts[1:] - counts[:-1] - carries[1:]) % 16 != 0))
         torn = set(np.flatnonzero(expected).tolist())
-        torn.update(np.searchsorted(mine, packets.gaps).tolist())
+        torn.update(np.searchsorted(mine, gaps).tolist())
         for place in sorted(torn):
             _tear(packets, unit, mine, begins, place, video, result)
     kept = mine[result.keep[mine]]
@@ -338,6 +401,9 @@ def _written(source: Source, packets: _Packets, result: _Result) -> Callable[[Bi
                 data = np.frombuffer(source.read_at(
                     int(packets.at[run[0]]), len(run) * packets.step), np.uint8).copy()
                 rows = data.reshape(-1, packets.step)
+                split = packets.joined.get(int(packets.at[run[-1]]))
+                if split is not None:
+                    rows[-1] = np.frombuffer(split, np.uint8)
                 place = packets.shift + 3
                 rows[:, place] = (rows[:, place] & 0xF0) | result.counters[run[: len(rows)]]
                 out.write(data.tobytes())

@@ -39,8 +39,13 @@ def mend(patient: Patient) -> Iterator[Mended]:
         out.write(b"data" + struct.pack("<I", length))
         _copy(source, start, start + length, out)
         out.write(b"\0" * pad)
-    yield Mended(write, "wav", tuple(changes), 1.0, ("unproven",) if lost and reference else (),
-                 reference)
+    # Of samples that nothing checks, some may be missing anywhere.
+    stated = int.from_bytes(head[start - 4 : start], "little") if start >= 8 and not lost else 0
+    share = min(1.0, length / stated) if 0 < stated < LIMIT else 1.0
+    if share < 1:
+        changes.append(Change("rest-cut-off", {"share": round(1 - share, 4)}))
+    doubted = share < 1 or (lost and reference is not None)
+    yield Mended(write, "wav", tuple(changes), share, ("unproven",) if doubted else (), reference)
 
 
 def _described(head: bytes, patient: Patient) -> tuple[bytes, int, Reference | None, bool]:
