@@ -1,0 +1,163 @@
+"""Files that are a row of units: AVI, Matroska, transport streams, and frames of sound. What stays
+is the original's, by FFmpeg's decoders; what is left out is told."""
+
+from __future__ import annotations
+
+import io
+import random
+import struct
+import unittest
+from functools import cache
+
+import av
+import numpy as np
+from benchmarks.mending import STREAMS, frames_of
+from benchmarks.mending_damage import STREAM, stream
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
+from needlewright.core.mending.mend_mp3 import silenced
+from needlewright.core.mending.streams.keys import is_between, is_key
+from needlewright.demo import clips
+from tests.mending import damage
+from tests.support import FolderTest, noise
+
+LOST_HEAD = {"opus", "aiff"}  # which no sibling can lend
+
+
+@cache
+def whole(name: str, seed: int = 70, frames: int = 75) -> bytes:
+    container, video, audio, _ = STREAMS[name]
+    if video is None:
+        return clips.record(container, audio, seed, frames / clips.FPS)
+    return clips.encode(container, video, audio, seed, frames, (320, 240))
+
+
+def samples(data: bytes) -> np.ndarray:
+    with av.open(io.BytesIO(data)) as file:
+        return np.concatenate([frame.to_ndarray()[0] for frame in file.decode(audio=0)])
+
+
+class StreamsTest(FolderTest):
+    def mend(self, name: str, kind: str, data: bytes):
+        return damage.mended(self.folder, f"{name} {kind}.{STREAMS[name][3]}", data,
+                             whole(name, 99, 30))
+
+    def test_clips_keep_what_is_the_original_s_in_step(self):
+        for name in ("avi mpeg4 mp3", "avi mjpeg pcm", "mkv avc aac", "ts avc aac", "ts mpeg2 mp2"):
+            sums, times, _, _, _ = frames_of(whole(name))
+            where = dict(zip(sums, times))
+            for kind in STREAM:
+                with self.subTest(name, kind=kind):
+                    data, _ = stream(whole(name), kind, random.Random(f"{name} {kind}"))
+                    done = self.mend(name, kind, data)
+                    if done.output is None:  # nothing that its decoders notice, or no better
+                        self.assertIn(done.why, ("whole", "no-better", "nothing-found"))
+                        continue
+                    found, at, _, _, fine = frames_of(done.output.read_bytes())
+                    self.assertTrue(fine and found)
+                    if done.grade == "mended":
+                        self.assertLessEqual(set(found), set(sums))
+                    off = [abs(t - where[s]) for s, t in zip(found, at) if s in where]
+                    # An AVI has no times: what is lost of both streams is not there.
+                    lost = 0.8 if name.startswith("avi") else 0.05
+                    self.assertLess(max(off, default=0.0), lost)
+                    if kind == "cut off" and name.startswith("mkv"):
+                        self.assertLess(done.share, 0.8)
+
+    def test_an_avi_without_its_index(self):
+        data = whole("avi mjpeg pcm")
+        done = self.mend("avi mjpeg pcm", "bare", data[: data.rfind(b"idx1")])
+        self.assertEqual((done.grade, done.share), ("mended", 1.0))
+        made = done.output.read_bytes()
+        self.assertEqual(frames_of(made)[:2], frames_of(data)[:2])
+        self.assertIn(b"idx1", made)
+
+    def test_sound_is_picked_up_again(self):
+        for name in ("mp3", "aac", "flac", "opus"):
+            truth = samples(whole(name))
+            for kind in ("zeroed", "inserted", "removed", "head lost"):
+                with self.subTest(name, kind=kind):
+                    data, there = stream(whole(name), kind, random.Random(f"{name} {kind}"))
+                    done = self.mend(name, kind, data)
+                    if kind == "head lost" and name in LOST_HEAD:
+                        self.assertIsNone(done.output)
+                        continue
+                    self.assertIsNotNone(done.output, done.why)
+                    found = samples(done.output.read_bytes())
+                    self.assertGreater(len(found), len(truth) * (there - 0.4))
+                    self.assertLessEqual(len(found), len(truth) + 2048)
+                    if name == "flac":  # every frame is its own: to the sample
+                        same = int((found != truth[: len(found)]).argmax())
+                        back = int((found[::-1] != truth[::-1][: len(found)]).argmax())
+                        self.assertTrue(same + back >= len(found) or (found == truth[
+                            : len(found)]).all() or (found == truth[-len(found):]).all())
+
+    def test_linear_sound_is_never_called_mended_when_some_is_missing(self):
+        for name in ("aiff", "wav"):
+            data = whole(name)
+            for kind, hurt in (("cut", data[: len(data) // 2]),
+                               ("hole", data[:9000] + data[12_000:])):
+                done = self.mend(name, kind, hurt)
+                self.assertEqual(done.grade, "partial")
+                self.assertLess(done.share, 1.0)
+            unsized = data[:4] + bytes(4) + data[8:]
+            self.assertIn(self.mend(name, "sizes", unsized).grade, ("mended", "whole"))
+
+    def test_what_is_no_such_file_is_told(self):
+        for name in STREAMS:
+            for kind, data in (("noise", noise(60_000)), ("short", whole(name)[:40]),
+                               ("zeros", bytes(50_000))):
+                with self.subTest(name, kind=kind):
+                    self.assertIsNone(self.mend(name, kind, data).output)
+
+
+class PartsTest(unittest.TestCase):
+    def test_silenced_frames_keep_the_books_in_order(self):
+        data = whole("mp3")
+        first = data.find(b"\xff\xfb")
+        self.assertGreaterEqual(first, 0)
+        frames = list(_frames(data[first:]))[1:40]
+        out = b"".join(silenced(f, 0 if i == 0 else 2048) if i < 3 else f
+                       for i, f in enumerate(frames))
+        again = np.frombuffer(out, np.uint8)
+        self.assertEqual([len(f) for f in frames], [len(f) for f in _frames(out)])
+        self.assertGreaterEqual(first_overlap(again, fresh())[0], 0)
+
+    def test_kinds_of_pictures(self):
+        vop = b"\0\0\1\xb6"
+        self.assertTrue(is_key(b"XVID", vop + b"\x10"))
+        self.assertFalse(is_key(b"xvid", vop + b"\x50"))
+        self.assertTrue(is_between(b"MP4V", vop + b"\x90"))
+        picture = b"\0\0\1\0" + struct.pack(">H", 1 << 3)
+        self.assertTrue(is_key(b"MPG2", picture))
+        self.assertTrue(is_between(b"MPG2", b"\0\0\1\0" + struct.pack(">H", 3 << 3)))
+        self.assertTrue(is_key(b"H264", b"\0\0\1\x65"))
+        self.assertFalse(is_key(b"H264", b"\0\0\1\x41"))
+        self.assertTrue(is_key(b"HEVC", b"\0\0\1\x26"))
+        self.assertIsNone(is_key(b"WMV3", b"\0\0\1"))
+
+
+class HostileTest(FolderTest):
+    @settings(max_examples=25, deadline=None)
+    @given(st.sampled_from(sorted(STREAMS)), st.integers(0, 1 << 30))
+    def test_nothing_but_our_own_errors(self, name, seed):
+        rng = random.Random(seed)
+        data = bytearray(whole(name, frames=12))
+        for _ in range(rng.randrange(1, 9)):
+            at = rng.randrange(len(data))
+            data[at : at + rng.choice((1, 4, 8))] = rng.randbytes(rng.choice((0, 1, 4, 8)))
+        done = damage.mended(self.folder, f"{seed}.{STREAMS[name][3]}", bytes(data))
+        self.assertTrue(done.output is not None or done.why, name)
+
+
+def _frames(data: bytes):
+    from needlewright.core.kernels.sound_frames import MPEG, frame_bytes
+
+    at = 0
+    while at + 8 < len(data) and (size := frame_bytes(data[at : at + 8], MPEG)):
+        if at + size > len(data):
+            return
+        yield data[at : at + size]
+        at += size
