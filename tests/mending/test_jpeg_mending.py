@@ -8,10 +8,13 @@ import struct
 import unittest
 
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from needlewright.core.mending.jpeg.anatomy import read_head
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
+from needlewright.core.mending.jpeg.scoring import FLOOR, medians, typicals
 from needlewright.core.mending.jpeg.solving import _numbered
 from needlewright.demo import photos, scenes
 from tests.mending import damage
@@ -256,3 +259,25 @@ class HostileTest(FolderTest):
             if done.output is not None:
                 self.assertIsNotNone(damage.seen(done.output.read_bytes()), number)
         self.assertFalse([p for p in (self.folder / "out").iterdir() if p.name.startswith(".")])
+
+
+class ScoringTest(unittest.TestCase):
+    """Many places at once, against a plain reading of one."""
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(1, 6), st.integers(1, 40), st.integers(0, 1 << 30))
+    def test_medians_and_means_of_rows(self, rows, count, seed):
+        rng = np.random.default_rng(seed)
+        values = rng.normal(0, 5, (rows, count)).astype(np.float32)
+        values[rng.random((rows, count)) < 0.3] = np.nan
+        numbers = (~np.isnan(values)).sum(axis=1)
+        found, means = medians(values, numbers), typicals(np.abs(values), numbers)
+        for row, wanted, middle, mean in zip(values, numbers, found, means, strict=True):
+            there = row[~np.isnan(row)]
+            if not wanted:
+                self.assertEqual((middle, mean), (0, np.inf))
+                continue
+            self.assertAlmostEqual(middle, np.median(there), places=4)
+            cost = np.abs(there)
+            self.assertAlmostEqual(mean, np.minimum(cost, 3 * np.median(cost) + FLOOR).mean(),
+                                   places=3)

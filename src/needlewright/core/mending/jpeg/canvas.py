@@ -100,9 +100,15 @@ class Canvas:
              shifts: npt.NDArray[np.int64], most_up: int = MAX_UP) -> list[Fit]:
         """How MCUs `first` to `first + count` join, for each shift: place less number; with what
         stands at most `most_up` rows above."""
-        mean, shape, colour, up, rise = compare_above(strand.edges, first, count, shifts,
-                                            self.layout.per_row, self.edges, self.there, most_up)
+        mean, shape, colour, up, rise = self.compared(strand, first, count, shifts, most_up)
         return [Fit(mean[i], shape[i], colour[i], up[i], rise[i]) for i in range(shifts.size)]
+
+    def compared(self, strand: Strand, first: int, count: int, shifts: npt.NDArray[np.int64],
+                 most_up: int = MAX_UP) -> tuple[Floats, Floats, Floats, npt.NDArray[np.int8],
+                                                 Floats]:
+        """The same as arrays of [shifts, MCUs]."""
+        return compare_above(strand.edges, first, count, shifts, self.layout.per_row, self.edges,
+                             self.there, most_up)
 
     def in_grey(self, levels: Levels) -> Floats:
         """Levels in grey levels."""

@@ -9,22 +9,20 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.mending.jpeg.canvas import Canvas, Fit, Floats, Levels, Strand
+from needlewright.core.mending.jpeg.scoring import FLOOR, INDEPENDENT, score
 
-FLOOR = 1.2  # grey levels: differences below mean nothing
 SHIFTS = 40  # MCUs by which a chain may be off after it fell back into step
 PARTS, AGREE = 8, 6  # of a row; how many of them must agree
 BETTER = 0.7  # of the cost that is left where another position or level explains it
 WORSE = 1.3  # times the usual cost, from where on another explanation is looked for
 BESIDE = 2  # columns at either side in which a level alone may be an edge of the picture
 ROWS_AHEAD = 12  # whose beginnings say where they are
-INDEPENDENT = 4.0  # MCUs beside each other that tell no more than one
 MOST = 1.5  # nats that one MCU may tell
 TURN = 6.0  # nats for a break within a chain
 ALARM, SOON = 9.0, 2.0  # nats by which rows begin elsewhere, all that follow and the next ones
 END = 8.0  # nats for the place that the end of the data says
 GUIDE_STEP, GUIDE_CELL, GUIDE_NOISE = 3, 40.0, 2.0  # MCUs; MCUs that tell as one; grey levels
 ROWS_FAR = 24  # that may be missing within a chain
-ROW_BY_ROW, APART = 0.3, 6.0  # how much worse a row farther up joins; nats at the most
 ADDED, LOST = 4.0, 9.0  # nats against a place for which bytes must have been added, or lost
 WRAP_MOST = 3.0
 FINER = 6.0  # grey levels by which a finer look may differ from the first one
@@ -64,6 +62,12 @@ def begins(profile: Floats, at: int, shift: int) -> float:
     return float(profile[-(at + shift) % profile.size])
 
 
+def begins_at(profile: Floats, at: int, shifts: npt.NDArray[np.int64]) -> Floats:
+    """The same for many shifts."""
+    told: Floats = profile[-(at + shifts) % profile.size]
+    return told
+
+
 @dataclass(slots=True)
 class Found:
     """The best place. `nats`: of all shifts from `low` on; `sure`: which row it is is, too."""
@@ -79,37 +83,13 @@ class Found:
         return float(self.nats[self.shift - self.low] - other) if np.isfinite(other) else 99.0
 
 
-def joining(fit: Fit) -> tuple[float, float]:
-    """(how badly a stretch joins what is above it, whatever its level, in nats for each MCU that
-    tells by itself; how many do): in brightness from MCU to MCU, in the shape of each, and in
-    colour, which tell of different things. How far up the row is says nothing here."""
-    there = ~np.isnan(fit.mean)
-    levels = fit.levels()
-    weight = float(there.sum()) / INDEPENDENT
-    told = np.log(typical(np.abs(fit.mean - levels[0])) + 0.3)
-    told += np.log(typical(fit.shape[there]) + 0.6)
-    for index in range(fit.colour.shape[1]):
-        apart = np.abs(fit.colour[there, index] - levels[1 + index])
-        told += 0.5 * np.log(typical(apart) + 0.3)
-    return float(told), weight
-
-
-def apart_by(fit: Fit, usual: float) -> float:
-    """What the cost says for the rows that are missing in between, in nats: rows that truly touch
-    join as rows usually do, and the worse the farther they are apart."""
-    there = ~np.isnan(fit.mean)
-    up = float(np.median(fit.up[there]))
-    should = usual * (1 + ROW_BY_ROW * (up - 1))
-    cost = typical(fit.cost(fit.levels()))
-    weight = float(there.sum()) / INDEPENDENT / 2
-    return -min(APART, weight * abs(float(np.log((cost + FLOOR) / (should + FLOOR)))))
-
-
-def by_amount(place: float, expected: tuple[float, float]) -> float:
+def by_amount(place: npt.NDArray[np.int64],
+              expected: tuple[float, float]) -> npt.NDArray[np.float64]:
     """What the amount of data says for a place: less of the picture may be missing than there are
     bytes, where they were added; more only where bytes were lost."""
     off = (place - expected[0]) / expected[1]
-    return -min(ADDED if off < 0 else LOST, off * off / 2)
+    told: npt.NDArray[np.float64] = -np.minimum(np.where(off < 0, ADDED, LOST), off * off / 2)
+    return told
 
 
 def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high: int,
@@ -122,14 +102,12 @@ def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high
     told, weight = np.zeros(shifts.size), np.zeros(shifts.size)
     profile = beginnings(strand, begin, canvas.layout.per_row)
     for at in range(0, shifts.size, 512):
-        for i, fit in enumerate(canvas.fits(strand, begin, count, shifts[at : at + 512])):
-            there = int((~np.isnan(fit.mean)).sum())
-            if there < min(count, 24) * 0.5:
-                continue
-            shift = int(shifts[at + i])
-            told[at + i], weight[at + i] = joining(fit)
-            nats[at + i] = begins(profile, begin, shift) + by_amount(begin + shift, expected)
-            nats[at + i] += apart_by(fit, usual)
+        part = slice(at, at + 512)
+        scores = score(canvas, strand, begin, count, shifts[part], usual)
+        told[part], weight[part] = scores.told, scores.weight
+        found = begins_at(profile, begin, shifts[part]) + by_amount(begin + shifts[part], expected)
+        enough = scores.there >= min(count, 24) * 0.5
+        nats[part] = np.where(enough, found + scores.apart, -np.inf)
     tried = np.isfinite(nats)
     if tried.any():
         nats[tried] += (np.median(told[tried]) - told[tried]) * weight[tried]

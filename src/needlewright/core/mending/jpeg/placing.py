@@ -20,6 +20,7 @@ import numpy.typing as npt
 from needlewright.core.mending.jpeg import evidence
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats, Levels, Strand
 from needlewright.core.mending.jpeg.chains import Link
+from needlewright.core.mending.jpeg.scoring import FLOOR
 
 OWN = 2.6  # times the usual cost: what is foreign is beyond
 CLEAR = 3.0  # … in sum, before anything is taken out for it
@@ -216,7 +217,7 @@ class Placer:
         good = cost[:count][~np.isnan(cost[:count])]
         if good.size:
             self.usual += 0.15 * (min(float(np.median(good)), 3 * self.usual) - self.usual)
-            self.usual = max(self.usual, evidence.FLOOR)
+            self.usual = max(self.usual, FLOOR)
         self.reached = max(self.reached, min(at + way.shift + count, self.stop))
 
     def _soften(self, place: int) -> None:
@@ -246,7 +247,7 @@ class Placer:
         """Take out what a chain decoded before its end was noticed."""
         start = max(self.first, self.reached - 3 * self.per_row)
         part = np.nan_to_num(self.cost[start : self.reached], nan=0.0)
-        scale = max(self.usual, evidence.FLOOR)
+        scale = max(self.usual, FLOOR)
         sums = np.cumsum((np.minimum(part / scale, 3 * OWN) - OWN)[::-1])[::-1]
         cut = self.reached - 1  # the last one ran into what is not its own
         if sums.size and sums.max() > CLEAR:
