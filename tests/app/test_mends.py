@@ -11,8 +11,11 @@ from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from needlewright.app.widgets.dossier import Dossier
 from needlewright.app.window import FINDS, INTAKE, MENDING, SEARCH
+from needlewright.core.jobs.mending import MendedFind, mend_finds
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
+from needlewright.core.jobs.store import Job
+from needlewright.core.mending.base import Wishes
 from needlewright.core.search.plan import Plan
 from needlewright.wording import changes
 from tests.app.test_window import LEFT, WindowCase
@@ -54,7 +57,7 @@ class MendsTest(WindowCase):
         self.wait(lambda: self.session.mends.work is not None or self.pair is not None, "a start")
         self.pictured()
         view = self.mending.compare
-        self.assertIs(self.mending.stack.currentWidget(), view)
+        self.assertTrue(view.isVisible())
         self.assertFalse(view.before.isNull() or view.after.isNull())
         self.assertTrue(self.mending.mended.isVisible())
         told = self.mending.mended.findChild(type(self.mending.told), "mendedGrade").text()
@@ -135,6 +138,48 @@ class MendsTest(WindowCase):
         self.assertEqual(shown.ids[-1], lost)
         self.assertIn("nothing", shown.told(self.session.choice.rows.get(lost)))
         self.wait(lambda: self.session.board.waiting == 0, "the counts")
+
+    def test_a_person_decides_and_takes_it_back(self):
+        self.mending.list.setFocus()
+        self.key(Qt.Key.Key_M)
+        self.pictured()
+        first = self.pair.after.row.id
+        self.mending.mended.places.click()
+        mends = self.session.mends
+        self.wait(lambda: mends.choosing is None and bool(mends.offers), "places")
+        offers = list(mends.offers)
+        self.assertTrue(1 < len(offers) <= 3 and all(one.picture for one in offers))
+        self.assertTrue(self.mending.places.isVisible())
+        self.mending.compare.setFocus()
+        self.key(Qt.Key.Key_2)
+        self.wait(lambda: mends.work is None and mends.wishes.places == {
+            offers[1].number: offers[1].shift}, "the second place")
+        self.pictured()
+        self.assertEqual((self.pair.after.row.id, self.pair.after.row.grade), (first, "partial"))
+        told = " ".join(one.text() for one in self.mending.mended.findChildren(QLabel))
+        self.assertIn("where a person put it", told)
+        files = list((self.folder / "job" / "mended").iterdir())
+        self.assertEqual(len(files), 1)  # what it replaces is gone
+        mends.leave_out("levels-by-thumbnail", True)
+        self.wait(lambda: mends.work is None and bool(mends.wishes.leave), "what is left out")
+        self.pictured()
+        after_all = self.mending.mended.findChild(QPushButton, "leave-levels-by-thumbnail")
+        self.assertIsNotNone(after_all)
+        for wanted in ("places", ""):
+            self.mending.compare.setFocus()
+            self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+            self.wait(lambda w=wanted: mends.work is None and not mends.wishes.leave and bool(
+                mends.wishes.places) == bool(w), "the step back")
+            self.pictured()
+        self.assertFalse(mends.can_undo)
+        # Decided once, it is so again when all is mended anew.
+        mends.decide(Wishes(frozenset({"levels-by-thumbnail"})))
+        self.wait(lambda: mends.work is None and bool(mends.wishes.leave), "the wish")
+        with Job(self.folder / "job") as job:
+            number = self.pair.before.row.id
+            done = [e for e in mend_finds(job, [number], threading.Event())
+                    if isinstance(e, MendedFind)]
+            self.assertIn("left-out", [c.code for c in job.record(done[0].kept).changes])
 
     def test_closing_in_the_middle_of_it(self):
         self.session.mends.begin(self.folder / "job", list(self.mending.list.waiting.ids))

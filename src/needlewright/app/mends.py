@@ -4,6 +4,7 @@ after."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -12,9 +13,17 @@ from needlewright.app.worker import PictureWork, Work
 from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.errors import JobError
 from needlewright.core.finds import MENDED_FROM
-from needlewright.core.jobs.mending import MendedFind, Mending, mend_finds
+from needlewright.core.jobs.mending import (
+    Alternative,
+    MendedFind,
+    Mending,
+    alternatives,
+    mend_finds,
+    wishes_of,
+)
 from needlewright.core.jobs.rows import BYTES, FindRecord
 from needlewright.core.jobs.store import Job
+from needlewright.core.mending.base import Wishes
 
 SIDE = 1200  # pixels of a picture that is compared
 
@@ -25,17 +34,33 @@ class MendingWork(Work):
     told = Signal(object)  # Mending
     done = Signal(object)  # MendedFind
 
-    def __init__(self, folder: Path, ids: Sequence[int], parent: QObject | None = None) -> None:
+    def __init__(self, folder: Path, ids: Sequence[int], wishes: Wishes | None = None,
+                 parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._folder, self.ids = folder, list(ids)
+        self._folder, self.ids, self._wishes = folder, list(ids), wishes
 
     def work(self) -> None:
         with Job(self._folder) as job:
-            for event in mend_finds(job, self.ids, self.stop_signal):
+            for event in mend_finds(job, self.ids, self.stop_signal, wishes=self._wishes):
                 if isinstance(event, MendedFind):
                     self.done.emit(event)
                 else:
                     self.told.emit(event)
+
+
+class ChoicesWork(Work):
+    """Mends a find with each of the places that its least sure piece may have."""
+
+    offered = Signal(object)  # Alternative
+
+    def __init__(self, folder: Path, find: int, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._folder, self.find = folder, find
+
+    def work(self) -> None:
+        with Job(self._folder) as job:
+            for one in alternatives(job, self.find, self.stop_signal):
+                self.offered.emit(one)
 
 
 class Pair:
@@ -67,26 +92,32 @@ def pair_of(job: Job, number: int) -> Pair | None:
 
 class Mends(QObject):
     """`changed`: how far it is; `came`: a find was mended, or not (MendedFind); `pictured`: a
-    picture of the pair is there."""
+    picture of the pair is there; `offered`: a place for a piece was computed, or all were."""
 
     changed = Signal()
     came = Signal(object)
     failed = Signal(str)
     pictured = Signal()
+    offered = Signal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.work: MendingWork | None = None
         self.now: Mending | None = None
         self.pair: Pair | None = None
+        self.choosing: ChoicesWork | None = None
+        self.offers: list[Alternative] = []  # places for the least sure piece
+        self._steps: dict[int, list[Wishes]] = {}  # decisions before, by find
         self._pictures: PictureWork | None = None
         self._folder: Path | None = None
 
-    def begin(self, folder: Path, ids: Sequence[int]) -> None:
-        """Mend these finds, unless others are being mended."""
+    def begin(self, folder: Path, ids: Sequence[int], wishes: Wishes | None = None) -> None:
+        """Mend these finds, unless others are being mended; `wishes`: as a person decides now,
+        None: as before."""
         if self.work is not None or not ids:
             return
-        work = MendingWork(folder, ids, self)
+        self._end_choices()
+        work = MendingWork(folder, ids, wishes, self)
         work.told.connect(self._told)
         work.done.connect(self.came)
         work.failed.connect(self.failed)
@@ -111,10 +142,84 @@ class Mends(QObject):
         self.work = self.now = None
         self.changed.emit()
 
+    # what a person decides
+
+    @property
+    def wishes(self) -> Wishes:
+        """What was decided for the pair that is shown."""
+        pair = self.pair
+        return wishes_of(pair.after.changes) if pair is not None and pair.after else Wishes()
+
+    @property
+    def can_undo(self) -> bool:
+        return self.pair is not None and bool(self._steps.get(self.pair.before.row.id))
+
+    def decide(self, wishes: Wishes) -> None:
+        """Mend the find that is shown anew, so; the decision before can be had back."""
+        if self.pair is None or self._folder is None or self.work is not None:
+            return
+        number = self.pair.before.row.id
+        self._steps.setdefault(number, []).append(self.wishes)
+        self.begin(self._folder, [number], wishes)
+
+    def undo(self) -> None:
+        """Back to the decision before."""
+        if self.can_undo and self.pair is not None and self._folder is not None and (
+                self.work is None):
+            number = self.pair.before.row.id
+            self.begin(self._folder, [number], self._steps[number].pop())
+
+    def leave_out(self, code: str, leave: bool) -> None:
+        """Do without a change, or make it after all."""
+        now = self.wishes
+        kept = now.leave | {code} if leave else now.leave - {code}
+        self.decide(replace(now, leave=frozenset(kept)))
+
+    def look_for_places(self) -> None:
+        """Compute where the least sure piece of the picture may belong; `offered` tells."""
+        if self.pair is None or self._folder is None or self.choosing is not None or (
+                self.work is not None):
+            return
+        self.offers = []
+        work = ChoicesWork(self._folder, self.pair.before.row.id, self)
+        work.offered.connect(self._offered)
+        work.failed.connect(self.failed)
+        work.finished.connect(self._chosen_from)
+        self.choosing = work
+        work.start()
+        self.offered.emit()
+
+    def take_place(self, index: int) -> None:
+        """Put the piece where the offer of this index has it."""
+        if 0 <= index < len(self.offers):
+            one, now = self.offers[index], self.wishes
+            self.decide(replace(now, places={**now.places, one.number: one.shift}))
+
+    def _offered(self, one: Alternative) -> None:
+        if self.sender() is self.choosing:
+            self.offers.append(one)
+            self.offered.emit()
+
+    def _chosen_from(self) -> None:
+        if self.sender() is self.choosing and self.choosing is not None:
+            self.choosing.deleteLater()
+            self.choosing = None
+            self.offered.emit()
+
+    def _end_choices(self) -> None:
+        if self.choosing is not None:
+            self.choosing.blockSignals(True)
+            self.choosing.end()
+            self.choosing.deleteLater()
+            self.choosing = None
+        self.offers = []
+
     # before and after
 
     def show_pair(self, folder: Path, pair: Pair | None) -> None:
         """Look at a pair; its pictures come, the mended one first."""
+        if pair is None or self.pair is None or pair.before.row.id != self.pair.before.row.id:
+            self._end_choices()
         self.pair, self._folder = pair, folder
         if pair is None:
             return
@@ -136,6 +241,8 @@ class Mends(QObject):
 
     def end(self) -> None:
         """Stop what runs and wait."""
+        self._end_choices()
+        self._steps.clear()
         if self.work is not None:
             self.work.blockSignals(True)
             self.work.end()

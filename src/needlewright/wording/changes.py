@@ -33,12 +33,21 @@ CHANGES = {
     "sizes-corrected": "{count:,} wrong sizes or offsets were corrected",
     "frames-joined": "{count:,} frames of sound that pass their own checks were put one behind "
                      "another",
+    "placed-by-hand": "{parts_count} of it stands where a person put it",
+    "left-out": "by hand: {change_text}",
     "packets-in-step": "{count:,} packets were put in step again",
     "sums-made": "{count:,} checksums were made anew",
     "header-made": "its header was made from what the data is",
     "rows-missing": "{rows:,} of {total:,} rows are not there and were left neutral",
 }
+LEFT = {
+    "double-removed": "what seems to stand twice was left in",
+    "levels-by-thumbnail": "the brightness of the parts was left as they join",
+    "in-line": "only what was found was taken",
+    "line-ends": "the line ends were left as they are",
+}
 DOUBTS = {
+    "by-hand": "a part of it was placed by hand",
     "placed-by-end": "a part of it was placed by the end of the data alone",
     "tails-placed": "where the ends of some of its segments belong is only likely",
     "rows-guessed": "in which row a part of it belongs is only likely",
@@ -92,6 +101,7 @@ def change(one: Change) -> str:
         values["parts_count"] = units.count(int(values["parts"]), "part")
     if "rows" in values and isinstance(values["rows"], list):
         values["rows_text"] = _rows(values["rows"])
+    values["change_text"] = LEFT.get(str(values.get("change")), str(values.get("change")))
     values["areas_text"] = _areas(values.get("areas") or [])
     values["seconds_text"] = _seconds(values.get("seconds") or [])
     try:

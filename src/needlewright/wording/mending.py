@@ -39,6 +39,10 @@ WHAT_CHANGED, AS_IT_WAS, CHECKED = "What was changed", "As it was found", "Its c
 SHOW_MENDED, BY_HAND = "Show the mended find", "Join by hand  H"
 UNTOUCHED_MENDED = "What was found stays as it is ({size}); the mended file lies beside it."
 AS_IT_IS = "What was found stays as it is ({size})."
+LEAVE_OUT, MAKE_AFTER_ALL = "leave this out", "make it after all"
+OTHER_PLACES, UNDO_CHOICE = "Other places for the rest  O", "Undo  Ctrl+Z"
+PLACES_COMING = "Mending it with each of the places that its least sure part may have…"
+PLACES_NONE = "No part of it has another place that comes near."
 NOTHING_BEFORE = "nothing of it can be shown"
 NOT_YET_MENDED = "Not mended yet: M mends it, Shift+M all that wait."
 NO_PICTURES = "Neither of the two can be shown as a picture."
@@ -163,6 +167,15 @@ def mended_line(row: FindRow) -> str:
     if row.grade == "mended":
         return f"mended: {there}, and every check passes"
     return f"partial: {there} after mending"
+
+
+def place_head(row: int) -> str:
+    """Where a piece would begin: 'from row 640'."""
+    return f"from row {row:,}"
+
+
+def place_share(share: float) -> str:
+    return f"{units.percent(share)} there"
 
 
 def treated_line(grade: str, share: float, why: str) -> str:

@@ -274,6 +274,8 @@ KEYS = [
     ("1 … 4,  left, right", "in Mending: look at a piece that may come next"),
     ("[  ]  B", "in Mending: cut earlier, cut later, as found and as joined"),
     ("Ctrl+Z,  Ctrl+Shift+Z", "in Mending: undo and redo"),
+    ("M  Shift+M  H", "in Mending: mend it, mend all that wait, compare or join by hand"),
+    ("O", "in Mending: other places for the rest of a picture"),
     ("+  −", "larger and smaller pictures; zoom in the full view and on the tape"),
     ("Ctrl+P", "pause or continue the search"),
     ("Ctrl+Shift+P", "pause or continue the copy"),

@@ -49,10 +49,11 @@ class Mending(QWidget):
         self.next_text = label("", "muted", "nextText", wrap=True)
         self.panel = BenchPanel(self.joining)
         self.mends = session.mends
-        self.compare, self.mended = CompareView(), MendedPanel()
+        self.compare, self.mended, self.places = CompareView(), MendedPanel(), OfferCards()
         self.mend = button(words.MEND, "mend", self.mend_this)
         self.mend_all = button(words.MEND_ALL, "mendAll", self.mend_every, "link")
         self.told = label("", "muted", "mendTold", wrap=True)
+        self._asked = False  # for places of a piece
         self._by_hand = False  # the bench is wanted although there is a mended version
         self._frame = QWidget()
         self.stack = QStackedWidget()
@@ -82,7 +83,11 @@ class Mending(QWidget):
              label(words.NONE_TEXT, "muted", wrap=True), None)
         self.stack.addWidget(empty)
         self.stack.addWidget(bench)
-        self.stack.addWidget(self.compare)
+        compared = QWidget()
+        beside = column(compared, (0, 0, 0, 8), 6)
+        beside.addWidget(self.compare, 1)
+        beside.addWidget(self.places)
+        self.stack.addWidget(compared)
         panel = QWidget()
         panel.setObjectName("dossier")
         panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -121,6 +126,11 @@ class Mending(QWidget):
         self.mends.changed.connect(self._mending_changed)
         self.mends.came.connect(self._mended_came)
         self.mends.pictured.connect(self._show_pair)
+        self.mends.offered.connect(self._show_places)
+        self.mended.leave.connect(self.mends.leave_out)
+        self.mended.places.clicked.connect(partial(_do, self.mends.look_for_places))
+        self.mended.undo.clicked.connect(partial(_do, self.mends.undo))
+        self.places.chosen.connect(self.mends.take_place)
         self.mended.show_find.clicked.connect(self._show_mended)
         self.mended.by_hand.clicked.connect(self.toggle_hand)
         panel.place_wanted.connect(self._place_typed)
@@ -134,14 +144,15 @@ class Mending(QWidget):
     def _shortcuts(self) -> None:
         acts = {
             "J": self.panel.join.click, "G": self.panel.go_on.click,
-            "Ctrl+Z": self.panel.undo.click, "Ctrl+Shift+Z": self.panel.redo.click,
+            "Ctrl+Z": self._undo, "Ctrl+Shift+Z": self.panel.redo.click,
+            "O": self.mended.places.click,
             "M": self.mend.click, "Shift+M": self.mend_all.click, "H": self.toggle_hand,
             "K": self.panel.keep.click, "B": self.toggle_found,
             "[": partial(self.cut_by, -1), "]": partial(self.cut_by, 1),
             "Left": partial(self._step, -1), "Right": partial(self._step, 1),
             "Esc": self._leave,
         }
-        acts.update({str(i + 1): partial(self.choose, i) for i in range(OFFERED)})
+        acts.update({str(i + 1): partial(self._number, i) for i in range(OFFERED)})
         for keys, act in acts.items():
             shortcut = QShortcut(QKeySequence(keys), self)
             shortcut.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
@@ -254,6 +265,27 @@ class Mending(QWidget):
             words.NO_PICTURE if pair.after is None else words.NO_PICTURES)
         self.compare.show_pictures(pictures[0], pictures[1], text if nothing else "")
 
+    def _show_places(self) -> None:
+        """The places that a piece may have, as small pictures of what comes of each."""
+        offers, looking = self.mends.offers, self.mends.choosing is not None
+        pictures = []
+        for one in offers:
+            pixmap = QPixmap()
+            if one.picture:
+                pixmap.loadFromData(one.picture)
+            pictures.append(pixmap)
+        texts = [(words.place_head(one.row), words.place_share(one.share)) for one in offers]
+        placed = self.mends.wishes.places
+        current = next((i for i, one in enumerate(offers)
+                        if placed.get(one.number) == one.shift), 0)
+        self.places.show_offers(texts, pictures, current)
+        self.places.setVisible(bool(offers))
+        self.mended.told.setText(words.PLACES_COMING if looking else (
+            words.PLACES_NONE if self._asked and not offers else ""))
+        self.mended.told.setVisible(bool(self.mended.told.text()))
+        self._asked = looking
+        self.mended.undo.setVisible(self.mends.can_undo)
+
     # the bench
 
     @property
@@ -277,6 +309,19 @@ class Mending(QWidget):
             self.compare.move_line(by)
         else:
             self.choose(self._current + by)
+
+    def _number(self, index: int) -> None:
+        """An offer, or one of the places for a piece."""
+        if self.stack.currentIndex() == MENDED:
+            self.mends.take_place(index)
+        else:
+            self.choose(index)
+
+    def _undo(self) -> None:
+        if self.stack.currentIndex() == MENDED:
+            self.mends.undo()
+        else:
+            self.panel.undo.click()
 
     def join(self) -> None:
         self.joining.take(self._current)
@@ -356,6 +401,7 @@ class Mending(QWidget):
             treated = self.list.waiting.shown.treated.get(pair.before.row.id)
             self.mended.show_pair(pair, words.treated_line(*treated) if treated else "")
             self._show_pair()
+            self._show_places()
             return
         if joining.number is None:
             return

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from functools import partial
+
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
 from needlewright.app.mends import Pair
@@ -10,6 +12,7 @@ from needlewright.app.widgets.small import button, clear, column, fill, label, l
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.contents import ShelfObject
 from needlewright.core.jobs.rows import FindRecord
+from needlewright.core.mending.base import OPTIONAL
 from needlewright.wording import changes as change_words
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
@@ -18,7 +21,9 @@ from needlewright.wording import units
 
 
 class MendedPanel(QScrollArea):
-    """Shows one pair."""
+    """Shows one pair. `leave`: do without a change, or make it after all (code, without)."""
+
+    leave = Signal(str, bool)
 
     def __init__(self) -> None:
         super().__init__()
@@ -30,13 +35,17 @@ class MendedPanel(QScrollArea):
             part.setSpacing(4)
         self.show_find = button(words.SHOW_MENDED, "showMended", role="main")
         self.by_hand = button(words.BY_HAND, "byHand", role="link")
+        self.places = button(words.OTHER_PLACES, "otherPlaces", role="link")
+        self.undo = button(words.UNDO_CHOICE, "undoChoice", role="link")
+        self.told = label("", "muted", "placesTold", wrap=True)
         self._checked = label(words.CHECKED, "sub")
         inside = QWidget()
         inside.setObjectName("inside")
         outer = column(inside, (16, 16, 16, 16))
         self._head = label(words.WHAT_CHANGED, "sub")
         fill(outer, self._title, 4, self._head, self._changes, 4,
-             line(self.show_find, None), line(self.by_hand, None), 4,
+             line(self.show_find, None), line(self.places, self.undo, None), self.told,
+             line(self.by_hand, None), 4,
              label(words.AS_IT_WAS, "sub"), self._before, 4,
              self._checked, self._checks, None)
         self.setWidget(inside)
@@ -48,6 +57,9 @@ class MendedPanel(QScrollArea):
         was = pair.before.row
         for shown in (self._head, self._checked, self.show_find):
             shown.setVisible(pair.after is not None)
+        # A piece that has no place at all is left out, and may be given one.
+        codes = {c.code for c in pair.after.changes} if pair.after is not None else set()
+        self.places.setVisible(bool(codes & {"rows-placed", "data-left-out", "placed-by-hand"}))
         self.by_hand.setVisible(not isinstance(pair.before.content, ShelfObject))
         self._before.addWidget(label(
             check_words.grade_line(was.grade, was.share, pair.before.checks, was.kind), wrap=True))
@@ -74,6 +86,12 @@ class MendedPanel(QScrollArea):
         for change in after.changes:
             told = change_words.change(change)
             self._changes.addWidget(label(f"·  {told[:1].upper()}{told[1:]}.", wrap=True))
+            left = str(change.values.get("change")) if change.code == "left-out" else ""
+            if change.code in OPTIONAL or left in OPTIONAL:
+                self._changes.addLayout(line(8, button(
+                    words.MAKE_AFTER_ALL if left else words.LEAVE_OUT,
+                    f"leave-{left or change.code}",
+                    partial(self.leave.emit, left or change.code, not left), "link"), None))
         for check in after.checks:
             if check.outcome not in ("not applicable",):
                 self._checks.addWidget(label(

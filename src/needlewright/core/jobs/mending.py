@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import re
+import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -18,11 +19,11 @@ from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place, Stored
 from needlewright.core.errors import FormatError, NeedlewrightError, SourceError
-from needlewright.core.finds import NOT_MENDED, Find
+from needlewright.core.finds import MENDED_FROM, NOT_MENDED, Find
 from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.mending.base import Change, Patient, Reference
+from needlewright.core.mending.base import OPTIONAL, Change, Patient, Reference, Wishes
 from needlewright.core.mending.registry import menders
 from needlewright.core.mending.treating import Treated, treat_patient
 from needlewright.core.search.carving import follow
@@ -69,10 +70,19 @@ def mendable(job: Job) -> list[int]:
     return job.damaged(("photo", "video", "audio"), known)
 
 
-def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal,
-               given: Sequence[Path] = ()) -> Iterator[Mending | MendedFind]:
+def wishes_of(changes: Sequence[Change]) -> Wishes:
+    """What a person decided when a file was mended so."""
+    leave = frozenset(str(c.values.get("change")) for c in changes if c.code == "left-out")
+    places = {int(n): int(shift) for c in changes if c.code == "placed-by-hand"
+              for n, shift in c.values.get("places", ())}
+    return Wishes(leave & OPTIONAL, places)
+
+
+def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[Path] = (),
+               wishes: Wishes | None = None) -> Iterator[Mending | MendedFind]:
     """Mend finds one after another; ends early where `stop` is set. `given`: references by hand,
-    before those of the job. OSError where nothing can be written any more."""
+    before those of the job; `wishes`: what a person decides, None: what was decided before.
+    OSError where nothing can be written any more."""
     checker: DecoderPool[int] = DecoderPool(1)
     folder = job.folder / FOLDER
     folder.mkdir(exist_ok=True)
@@ -84,7 +94,9 @@ def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal,
             name = record.row.name or f"find {find}"
             yield Mending(find, name, number, len(ids), 0.0)
             try:
-                done = _mended(job, record, name, folder, stop, checker, given)
+                chosen = _decided(job, find) if wishes is None else wishes
+                result = _treated(job, record, name, folder, stop, checker, given, chosen)
+                done = _kept_find(job, record, name, result)
             except Interrupted:
                 return
             except (SourceError, FormatError) as error:
@@ -96,8 +108,51 @@ def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal,
         checker.close()
 
 
-def _mended(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSignal,
-            checker: DecoderPool[int], given: Sequence[Path]) -> MendedFind:
+@dataclass(frozen=True, slots=True)
+class Alternative:
+    """One of the places that a piece of a picture may have. `number`, `shift`: as in `Wishes`;
+    `row`: where in the picture, pixels; `picture`: what it looks like then, a small JPEG."""
+
+    number: int
+    shift: int
+    row: int
+    share: float
+    picture: bytes
+
+
+def alternatives(job: Job, find: int, stop: StopSignal) -> Iterator[Alternative]:
+    """Where the piece of a damaged picture may belong that is placed least surely: up to three
+    places, each mended so; nothing where nothing was placed by its rows."""
+    record, chosen = job.record(find), _decided(job, find)
+    name = record.row.name or f"find {find}"
+    checker: DecoderPool[int] = DecoderPool(1)
+    (job.folder / FOLDER).mkdir(exist_ok=True)
+    try:
+        with tempfile.TemporaryDirectory(prefix=".", dir=job.folder / FOLDER) as scratch:
+            def made(wishes: Wishes) -> Treated:
+                return _treated(job, record, name, Path(scratch), stop, checker, (), wishes)
+
+            choices = [c for c in made(chosen).choices if len(c.shifts) > 1]
+            if not choices:
+                return
+            least = min(choices, key=lambda c: (c.used, c.lead))
+            for shift, row in zip(least.shifts, least.rows, strict=True):
+                done = made(replace(chosen, places={**chosen.places, least.number: shift}))
+                picture = b"" if done.after is None else done.after.thumbnail
+                yield Alternative(least.number, shift, row, done.share, picture)
+    except Interrupted:
+        return
+    finally:
+        checker.close()
+
+
+def _decided(job: Job, find: int) -> Wishes:
+    kept = job.related(find, MENDED_FROM, back=True)
+    return wishes_of(job.record(kept[0]).changes) if kept else Wishes()
+
+
+def _treated(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSignal,
+             checker: DecoderPool[int], given: Sequence[Path], wishes: Wishes) -> Treated:
     row = record.row
     paths = {s.id: s.path for s in job.sources()}
     with contextlib.ExitStack() as open_ones:
@@ -108,19 +163,35 @@ def _mended(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSig
                 if number not in media:
                     media[number] = open_ones.enter_context(open_source(path))
         source = record.content.open(Place(medium, job.folder))
-        more = _in_line(job, record, medium)
+        more = 0 if "in-line" in wishes.leave else _in_line(job, record, medium)
         if more:
             source = PiecedSource(medium, ((row.start, row.size + more),))
         found = _as_find(record)
         patient = Patient(source, name, row.format, _walk(row, source, stop),
-                          [*_given(given, open_ones), *_references(job, row, media)], stop)
+                          [*_given(given, open_ones), *_references(job, row, media)], stop,
+                          wishes=wishes)
         result = Treated(Path(f"{row.id}.{row.extension}"), found, row.grade, row.share, row.share)
         treat_patient(patient, found, result, folder, checker)
         if more and result.output is not None:
             result.changes = (Change("in-line", {"bytes": more}), *result.changes)
+    return result
+
+
+def _kept_find(job: Job, record: FindRecord, name: str, result: Treated) -> MendedFind:
     if result.output is None or result.after is None:
-        return MendedFind(row.id, name, None, result, result.why)
-    return MendedFind(row.id, name, _kept(job, record, result), result)
+        return MendedFind(record.row.id, name, None, result, result.why)
+    before = _stored(job, record.row.id)
+    number = _kept(job, record, result)
+    if before is not None and before.name != result.output.name:
+        before.unlink(missing_ok=True)  # nothing leads to it any more
+    return MendedFind(record.row.id, name, number, result)
+
+
+def _stored(job: Job, find: int) -> Path | None:
+    """The file of an earlier mended version of a find."""
+    kept = job.related(find, MENDED_FROM, back=True)
+    content = job.record(kept[0]).content if kept else None
+    return job.folder / FOLDER / Path(content.file).name if isinstance(content, Stored) else None
 
 
 def _in_line(job: Job, record: FindRecord, medium: Source) -> int:

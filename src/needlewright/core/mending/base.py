@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import BinaryIO
 
 from needlewright.core.errors import NeedlewrightError
@@ -30,6 +30,36 @@ class Reference:
 
 
 @dataclass(frozen=True, slots=True)
+class Wishes:
+    """What a person decided. `leave`: codes of changes that are not to be made; `places`: shift
+    (place less number, MCUs) of the pieces that were placed by hand, by their numbers."""
+
+    leave: frozenset[str] = frozenset()
+    places: Mapping[int, int] = field(default_factory=dict)
+
+    @property
+    def any(self) -> bool:
+        return bool(self.leave or self.places)
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """Where a piece may belong that is placed by its rows. `number`: which piece; `shifts`: the
+    places, the likeliest first; `lead`: how far the first is ahead, nats; `used`: whether it was
+    placed; `rows`: the picture row of each, pixels."""
+
+    number: int
+    shifts: tuple[int, ...]
+    lead: float
+    used: bool
+    rows: tuple[int, ...] = ()
+
+
+#: Changes that a person may leave out; the others are what the file is made of.
+OPTIONAL = frozenset(("double-removed", "levels-by-thumbnail", "in-line", "line-ends"))
+
+
+@dataclass(frozen=True, slots=True)
 class Patient:
     """What a mender works on. `source`: the file from byte 0; `form`: its true format as far as
     known; `walk`: the path that its structure took, None where it has no beginning. `told`: takes
@@ -42,6 +72,7 @@ class Patient:
     references: Sequence[Reference]
     stop: StopSignal
     told: Callable[[float], None] = lambda share: None
+    wishes: Wishes = field(default_factory=Wishes)
 
     def breathe(self, share: float) -> None:
         """Tell how far the work is; Interrupted when it is to stop."""
@@ -53,7 +84,8 @@ class Patient:
 @dataclass(frozen=True, slots=True)
 class Mended:
     """A proposal. `write(out)`: the new file, in one pass. `share`: part of the picture or the play
-    time, else of the bytes, that the file has after it. `doubts`: codes of why it cannot be called
+    time, else of the bytes, that the file has after it. `choices`: where pieces may belong as well.
+    `doubts`: codes of why it cannot be called
     mended although it passes its checks. `reference`: the file that lent something to it."""
 
     write: Callable[[BinaryIO], None]
@@ -62,6 +94,7 @@ class Mended:
     share: float = 1.0
     doubts: tuple[str, ...] = ()
     reference: Reference | None = None
+    choices: tuple[Choice, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from needlewright.core.kernels.jpeg_bits import is_padding, unstuff
 from needlewright.core.kernels.jpeg_coefficients import decode_chain
 from needlewright.core.mending.base import (
     Change,
+    Choice,
     Mended,
     Mender,
     Patient,
@@ -29,6 +30,7 @@ from needlewright.core.mending.registry import register
 
 MAX_BYTES = 1 << 28
 MAX_TOLD = 40  # places that a change lists
+MANY_BREAKS = 6
 SCRAP = 0.02
 SIZE_AT = 5  # bytes from the start of a frame header: marker, length, precision
 
@@ -42,20 +44,26 @@ def mend(patient: Patient) -> Mended:
     found = restored(patient.source.read_at(0, size), patient)
     if found.head.frame.marker == seg.PROGRESSIVE:
         return progressive.mend(found, patient)
-    found = _without_double(found)
+    if "double-removed" not in patient.wishes.leave:
+        found = _without_double(found)
     layout = layout_of(found.head)
     stop, closed = coded_end(found.data, found.head)
     raw = np.frombuffer(found.data, np.uint8)[found.head.begin : stop]
     found, layout = _sized(found, layout, raw, closed)
     thumbnail = guide.guide_of(found.head)
-    solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5), thumbnail)
-    by_guide(solved, thumbnail)
+    solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5), thumbnail,
+                   patient.wishes.places)
+    by_guide(solved, None if "levels-by-thumbnail" in patient.wishes.leave else thumbnail)
     if solved.exact and not solved.placed.breaks:
         return _as_it_stands(found, closed)
     if solved.canvas.share < SCRAP:
         raise Unmendable("nothing-decodes")
     patient.breathe(0.8)
     changes = (*found.changes, *_told(solved, found.head, layout, closed))
+    if solved.placed.by_hand:
+        changes += (Change("placed-by-hand", {
+            "parts": solved.placed.by_hand,
+            "places": [[n, shift] for n, shift in patient.wishes.places.items()]}),)
     tail = found.data[stop + 2 :] if closed else b""
     made = writing.picture(found.head, found.head.frame, solved.canvas.coefficients,
                            layout.coding.component, layout.restart)
@@ -63,7 +71,7 @@ def mend(patient: Patient) -> Mended:
         solved.doubts += _doubts(solved)
     return Mended(bytes_written(writing.with_tail(made, tail, found.head, stop)), "jpg", changes,
                   round(solved.canvas.share, 4), tuple(dict.fromkeys(solved.doubts)),
-                  found.reference)
+                  found.reference, _choices(solved, layout, found.head.frame))
 
 
 def _as_it_stands(found: Restored, closed: bool) -> Mended:
@@ -137,9 +145,16 @@ def _doubts(solved: Solved) -> list[str]:
     doubts = []
     if solved.placed.left_out > MAX_TOLD:
         doubts.append("left-out")
-    if len(solved.placed.breaks) > MAX_TOLD // 2:
+    if len(solved.placed.breaks) > MANY_BREAKS:  # one of that many may be unnoticed
         doubts.append("many-breaks")
     return doubts
+
+
+def _choices(solved: Solved, layout: Layout, frame: seg.Frame) -> tuple[Choice, ...]:
+    """Where pieces may belong, with rows of pixels."""
+    return tuple(replace(choice, rows=tuple(
+        min(frame.height, row * 8 * frame.max_vertical) for row in choice.rows))
+        for choice in solved.placed.choices)
 
 
 def _told(solved: Solved, head: Head, layout: Layout, closed: bool) -> list[Change]:

@@ -21,7 +21,16 @@ from needlewright.core.finds import Find
 from needlewright.core.formats.recognising import format_of_name
 from needlewright.core.formats.registry import formats
 from needlewright.core.mending import line_ends
-from needlewright.core.mending.base import Change, Mended, Mender, Patient, Reference, Unmendable
+from needlewright.core.mending.base import (
+    Change,
+    Choice,
+    Mended,
+    Mender,
+    Patient,
+    Reference,
+    Unmendable,
+    Wishes,
+)
 from needlewright.core.mending.registry import menders
 from needlewright.core.names import harmless
 from needlewright.core.search.examining import Examined, examine, examine_one
@@ -53,6 +62,7 @@ class Treated:
     why: str = ""
     after: Find | None = None
     error: SourceError | None = None
+    choices: tuple[Choice, ...] = ()
 
 
 def treat(paths: Iterable[Path], to: Path, references: Sequence[Path], stop: StopSignal,
@@ -161,7 +171,7 @@ def treat_patient(patient: Patient, find: Find, result: Treated, to: Path,
                   checker: DecoderPool[int]) -> None:
     """Fill `result` with what can be done for a damaged file, `find` being what it is now. Raises
     SourceError where it cannot be read, Interrupted when it is to stop."""
-    trial = _Trial(result, to, patient.stop, checker)
+    trial = _Trial(result, to, patient.stop, checker, patient.wishes)
     try:
         for proposal in _proposals(patient, find, result):
             if trial.takes(proposal):
@@ -173,8 +183,10 @@ def treat_patient(patient: Patient, find: Find, result: Treated, to: Path,
 
 def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended]:
     """What the ways to mend propose, the likeliest first; why they do not goes into `result`."""
+    leave = patient.wishes.leave
     with contextlib.suppress(Unmendable):
-        yield line_ends.restored(patient, formats().values())
+        if "line-ends" not in leave:
+            yield line_ends.restored(patient, formats().values())
     ways = _ways_for(find, patient.name)
     if not ways:
         result.why = "no-way"
@@ -199,9 +211,10 @@ class _Trial:
     """Proposals for one file, written and checked; the best one stays until `settle` gives it a
     name."""
 
-    def __init__(self, result: Treated, to: Path, stop: StopSignal,
-                 checker: DecoderPool[int]) -> None:
+    def __init__(self, result: Treated, to: Path, stop: StopSignal, checker: DecoderPool[int],
+                 wishes: Wishes) -> None:
         self._result, self._to, self._stop, self._checker = result, to, stop, checker
+        self._wishes = wishes
         self._best: tuple[tuple[int, float], Path, Mended, Find] | None = None
         self._number = 0
 
@@ -215,7 +228,10 @@ class _Trial:
             with open(part, "xb") as out:
                 proposal.write(out)
             after = examine_one(part, self._stop, self._checker).find
-            if after is None or not _is_better(proposal, after, self._result):
+            wanted = after is not None and (
+                (self._wishes.any and after.grade is not Grade.GONE)  # who chose, has seen it
+                or _is_better(proposal, after, self._result))
+            if after is None or not wanted:
                 self._result.why = "no-better"
                 return False
             worth = (2 * (after.grade is Grade.WHOLE) + (not proposal.doubts), proposal.share)
@@ -240,7 +256,9 @@ class _Trial:
         result.output = _named(part, self._to, Path(result.path.name).stem, proposal.extension)
         passes = after.grade is Grade.WHOLE
         result.after, result.why = after, ""
-        result.changes, result.doubts = proposal.changes, proposal.doubts
+        result.changes = (*proposal.changes, *(
+            Change("left-out", {"change": code}) for code in sorted(self._wishes.leave)))
+        result.doubts, result.choices = proposal.doubts, proposal.choices
         sound = passes or _opens(after)
         result.share = proposal.share if sound else min(proposal.share, after.share)
         mended = passes and not proposal.doubts and proposal.share >= HALF

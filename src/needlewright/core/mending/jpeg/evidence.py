@@ -23,6 +23,7 @@ ALARM, SOON = 9.0, 2.0  # nats by which rows begin elsewhere, all that follow an
 END = 8.0  # nats for the place that the end of the data says
 GUIDE_STEP, GUIDE_CELL, GUIDE_NOISE = 3, 40.0, 2.0  # MCUs; MCUs that tell as one; grey levels
 ROWS_FAR = 24  # that may be missing within a chain
+BESIDE_EACH = 3  # MCUs by which places differ that are worth a choice
 ADDED, LOST = 4.0, 9.0  # nats against a place for which bytes must have been added, or lost
 WRAP_MOST = 3.0
 FINER = 6.0  # grey levels by which a finer look may differ from the first one
@@ -76,6 +77,19 @@ class Found:
     low: int
     nats: npt.NDArray[np.float64]
     sure: bool
+    clear: bool  # no other place but one in other rows comes near
+
+    def likeliest(self, most: int = 3) -> tuple[list[int], float]:
+        """(places that are not beside each other, the likeliest first; nats between the first and
+        the second)."""
+        order = np.argsort(-self.nats)[: most * BESIDE_EACH * 4]
+        picked: list[int] = []
+        for index in order.tolist():
+            if np.isfinite(self.nats[index]) and all(abs(index - p) > BESIDE_EACH for p in picked):
+                picked.append(index)
+        picked = picked[:most]
+        lead = float(self.nats[picked[0]] - self.nats[picked[1]]) if len(picked) > 1 else 99.0
+        return [p + self.low for p in picked], lead
 
     def ahead_of(self, shift: int) -> float:
         index = shift - self.low
@@ -96,7 +110,7 @@ def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high
           expected: tuple[float, float], sure: float,
           usual: float, guide: Floats | None = None) -> Found | None:
     """The shift between `low` and `high` at which the MCUs from `begin` on join the picture; None
-    where several may be it. `expected`: (place, how uncertain) of MCU `begin`."""
+    where none can be told. `expected`: (place, how uncertain) of MCU `begin`."""
     shifts = np.arange(low, high + 1, dtype=np.int64)
     nats = np.full(shifts.size, -np.inf)
     told, weight = np.zeros(shifts.size), np.zeros(shifts.size)
@@ -119,11 +133,10 @@ def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high
     apart = np.abs(np.arange(nats.size) - best)
     rows = apart % canvas.layout.per_row == 0  # of one mind with the best, but for the row
     others = nats[(apart > 1) & ~rows]
-    if others.size and nats[best] - others.max() < sure:
-        return None
+    clear = not others.size or bool(nats[best] - others.max() >= sure)
     same = nats[(apart > 1) & rows]
     margin = float(nats[best] - same.max()) if same.size else 99.0
-    return Found(int(shifts[best]), low, nats, margin >= sure)
+    return Found(int(shifts[best]), low, nats, margin >= sure, clear)
 
 
 def _as_guided(canvas: Canvas, strand: Strand, begin: int, shifts: npt.NDArray[np.int64],
@@ -232,7 +245,7 @@ class Watch:
             self.tries -= 1
             found = place(canvas, strand, begin, count - tail, shift + SHIFTS,
                           shift + ROWS_FAR * per_row, (begin + shift, 40.0), TURN, usual)
-            if found is None or top - begins(profile, begin, found.shift) > SOON:
+            if found is None or not found.clear or top - begins(profile, begin, found.shift) > SOON:
                 return None
             other = found.shift
         fit = canvas.fits(strand, at, count, np.array([other], np.int64))[0]

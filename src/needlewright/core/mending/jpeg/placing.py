@@ -11,17 +11,19 @@ and one level, wherever in the row it began, which is what edges of the picture 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
 
+from needlewright.core.mending.base import Choice
 from needlewright.core.mending.jpeg import evidence
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats, Levels, Strand
 from needlewright.core.mending.jpeg.chains import Link
 from needlewright.core.mending.jpeg.scoring import FLOOR
 
+NO_PLACES: Mapping[int, int] = {}
 OWN = 2.6  # times the usual cost: what is foreign is beyond
 CLEAR = 3.0  # … in sum, before anything is taken out for it
 LEAST = 24  # MCUs in a chain that is placed by its rows
@@ -53,6 +55,8 @@ class Placed:
     left_out: int = 0
     forced: bool = False
     guessed: int = 0  # chains of which the row is only likely
+    choices: list[Choice] = field(default_factory=list)  # of pieces placed by their rows
+    by_hand: int = 0  # pieces
 
 
 @dataclass(slots=True)
@@ -70,9 +74,10 @@ class Placer:
     """Places the links of one stretch of data, MCUs `first` to `stop` of the picture."""
 
     def __init__(self, placed: Placed, first: int, stop: int, breathe: Callable[[], None],
-                 guide: Floats | None = None) -> None:
-        """`guide` float32[MCUs]: how bright the embedded thumbnail says that each is."""
-        self.guide = guide
+                 guide: Floats | None = None, places: Mapping[int, int] = NO_PLACES) -> None:
+        """`guide` float32[MCUs]: how bright the embedded thumbnail says that each is; `places`:
+        shifts of pieces, by their numbers, that a person chose."""
+        self.guide, self.places = guide, places
         self.placed, self.canvas = placed, placed.canvas
         self.first, self.stop = first, stop
         self.per_row = self.canvas.layout.per_row
@@ -114,13 +119,24 @@ class Placer:
         found = evidence.place(self.canvas, strand, begin, count, low, high,
                                self._expected(link, begin), SURE, self.usual, self.guide) if (
             count >= LEAST and high >= low) else None
-        shift = None if found is None else found.shift
+        shift = found.shift if found is not None and found.clear else None
         if way.end_shift is not None and shift != way.end_shift and (
-                found is None or found.ahead_of(way.end_shift) < ASTRAY):
+                shift is None or found is None or found.ahead_of(way.end_shift) < ASTRAY):
             shift = way.end_shift
-        if shift is None:
+        number = len(self.placed.choices)
+        shifts, lead = found.likeliest() if found is not None else ([], 0.0)
+        if shift is not None and shift not in shifts:
+            shifts = [shift, *shifts][:3]
+        self.placed.choices.append(Choice(
+            number, tuple(shifts), lead, shift is not None,
+            tuple((begin + s) // self.per_row for s in shifts)))
+        if number in self.places and link.size - begin > 0:
+            shift = max(-begin, min(self.places[number], self.stop - begin - 1))
+            way.end_shift = None  # whatever the end of the data says
+            self.placed.by_hand += 1
+        elif shift is None:
             return False
-        if found is not None and not found.sure and shift != way.end_shift:
+        elif found is not None and found.clear and not found.sure and shift != way.end_shift:
             self.placed.guessed += 1
         way.shift = shift
         over = max(begin, min(self.reached - shift, link.size - LEAST))

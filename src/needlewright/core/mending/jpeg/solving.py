@@ -7,7 +7,7 @@ that damage stays within it; without them the whole scan is one segment.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -19,7 +19,7 @@ from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 from needlewright.core.mending.jpeg.chains import Link, constant_runs, links_of
 from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart
-from needlewright.core.mending.jpeg.placing import Placed, Placer
+from needlewright.core.mending.jpeg.placing import NO_PLACES, Placed, Placer
 
 MAX_SEGMENTS = 1 << 20
 WHOLE_TURN = 8  # restart numbers
@@ -41,9 +41,11 @@ class Solved:
 
 
 def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
-          breathe: Callable[[], None], guide: Guide | None = None) -> Solved:
+          breathe: Callable[[], None], guide: Guide | None = None,
+          places: Mapping[int, int] = NO_PLACES) -> Solved:
     """Put the coded bytes `raw` uint8[n] into the picture. `known`: they begin with its first MCU;
-    `closed`: the end mark stands behind them, so that they end with its last."""
+    `closed`: the end mark stands behind them, so that they end with its last; `places`: what a
+    person chose, by the number of the piece."""
     if layout.restart:
         return _by_segments(raw, layout, known, closed, breathe)
     clean = unstuff(raw, MAX_SEGMENTS)
@@ -58,10 +60,12 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
         for link in links:
             link.at_end = False
     said = None if guide is None else guide.of(layout, guide.has_bars(layout))[0]
-    Placer(placed, 0, layout.total, breathe, said).run(links)
+    Placer(placed, 0, layout.total, breathe, said, places).run(links)
     solved = Solved(canvas, placed, exact)
     if placed.guessed:
         solved.doubts.append("rows-guessed")
+    if placed.by_hand:
+        solved.doubts.append("by-hand")
     if placed.forced:
         solved.doubts.append("placed-by-end")
     return solved
