@@ -10,6 +10,8 @@ import unittest
 
 import av
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from needlewright.core.errors import FormatError
 from needlewright.core.kernels import aac_frames
@@ -259,3 +261,15 @@ class IndexTest(unittest.TestCase):
         with self.assertRaises(FormatError):
             moved_index(raw, -101)
         self.assertEqual(joined([(3.0, 4.0), (0.0, 1.0), (1.2, 2.0)], 9), [[0.0, 2.0], [3.0, 4.0]])
+
+
+class ZerosTest(unittest.TestCase):
+    @settings(max_examples=200, deadline=None)
+    @given(st.lists(st.sampled_from([0, 0, 0, 1, 9]), min_size=1, max_size=60))
+    def test_zeros_that_no_encoder_writes(self, values):
+        """Against the plain reading: three in a row before another byte, or sixteen at the end."""
+        body = bytes(values)
+        data = np.frombuffer(b"\0\0\0\1" + body, np.uint8)
+        found = zeros_inside(data, np.array([0]), np.array([data.size]), 4)[0]
+        ended = len(body) - len(body.rstrip(b"\0"))
+        self.assertEqual(found, b"\0\0\0" in body.rstrip(b"\0") or ended >= 16)

@@ -35,6 +35,8 @@ CHANGES = {
                      "another",
     "placed-by-hand": "{parts_count} of it stands where a person put it",
     "left-out": "by hand: {change_text}",
+    "preview-taken": "the camera's own preview was taken in its place, at its true size, "
+                     "{width:,} × {height:,} pixels",
     "packets-in-step": "{count:,} packets were put in step again",
     "sums-made": "{count:,} checksums were made anew",
     "header-made": "its header was made from what the data is",
@@ -47,6 +49,7 @@ LEFT = {
     "line-ends": "the line ends were left as they are",
 }
 DOUBTS = {
+    "preview": "it is the preview, not the picture",
     "by-hand": "a part of it was placed by hand",
     "placed-by-end": "a part of it was placed by the end of the data alone",
     "tails-placed": "where the ends of some of its segments belong is only likely",

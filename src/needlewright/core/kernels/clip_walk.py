@@ -208,18 +208,22 @@ def walk_items(
 @njit(cache=True, nogil=True)
 def _zeros_inside(data, offsets, sizes, width, found):
     for i in range(offsets.size):
-        run = 0
-        stop = offsets[i] + sizes[i]
-        for at in range(offsets[i] + width, stop):
-            if data[at] == 0:
-                run += 1
+        begin, stop = offsets[i] + width, offsets[i] + sizes[i]
+        at = begin + 2
+        while at < stop:
+            if data[at] != 0:  # of three in a row, one is every third
+                at += 3
                 continue
-            if run >= 3:
+            first = at
+            while first > begin and data[first - 1] == 0:
+                first -= 1
+            while at < stop and data[at] == 0:
+                at += 1
+            run = at - first
+            if run >= (3 if at < stop else 16):  # some writers fill up their last word
                 found[i] = True
                 break
-            run = 0
-        if run >= 16:  # some writers fill up their last word
-            found[i] = True
+            at += 3
 
 
 def zeros_inside(data: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64],

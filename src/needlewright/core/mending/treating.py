@@ -194,9 +194,9 @@ def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended
         try:
             yield from way.mend(patient)
         except Unmendable as error:
-            result.why = error.code
+            result.why = result.why or error.code  # the first way knows the format best
         except FormatError as error:
-            result.why = error.why
+            result.why = result.why or error.why
         except MemoryError:
             result.why = "too-large"
 
@@ -278,6 +278,9 @@ def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:
     less."""
     assert result.before is not None
     if after.grade in (Grade.GONE, Grade.REMNANT) and proposal.share >= LITTLE:
+        return False
+    preview = any(change.code == "preview-taken" for change in proposal.changes)
+    if preview and proposal.share <= result.share_before + BETTER:
         return False
     if after.grade is Grade.WHOLE:
         return True  # what was there did not pass
