@@ -18,7 +18,8 @@ CHANGES = {
     "size-found": "its size, {width:,} × {height:,} pixels, was found by how its rows continue",
     "double-removed": "{bytes_size} that stood twice, {at_place} into the file, were taken "
                       "out once",
-    "rows-placed": "what lies behind {breaks_count} was put back in its place ({rows_text})",
+    "rows-placed": "what lies behind {breaks_count} was put back in its place ({rows_text}); some "
+                   "blocks at the joint itself may be wrong",
     "levels-by-thumbnail": "the brightness of {parts_count} was set by the embedded thumbnail",
     "blocks-missing": "{share_percent} of the picture is not there and was left a neutral grey"
                       "{areas_text}",

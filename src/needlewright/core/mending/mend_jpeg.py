@@ -31,6 +31,8 @@ from needlewright.core.mending.registry import register
 MAX_BYTES = 1 << 28
 MAX_TOLD = 40  # places that a change lists
 MANY_BREAKS = 6
+INTO_STEP = 24  # MCUs
+SHAPE = 0.03  # by which the shapes of a picture and its thumbnail may differ
 SCRAP = 0.02
 SIZE_AT = 5  # bytes from the start of a frame header: marker, length, precision
 
@@ -55,7 +57,7 @@ def mend(patient: Patient) -> Mended:
                    patient.wishes.places)
     by_guide(solved, None if "levels-by-thumbnail" in patient.wishes.leave else thumbnail)
     if solved.exact and not solved.placed.breaks:
-        return _as_it_stands(found, closed)
+        return replace(_as_it_stands(found, closed), doubts=_of_other_shape(found, thumbnail))
     if solved.canvas.share < SCRAP:
         raise Unmendable("nothing-decodes")
     patient.breathe(0.8)
@@ -69,6 +71,7 @@ def mend(patient: Patient) -> Mended:
                            layout.coding.component, layout.restart)
     if not layout.restart:
         solved.doubts += _doubts(solved)
+    solved.doubts += _of_other_shape(found, thumbnail)
     return Mended(bytes_written(writing.with_tail(made, tail, found.head, stop)), "jpg", changes,
                   round(solved.canvas.share, 4), tuple(dict.fromkeys(solved.doubts)),
                   found.reference, _choices(solved, layout, found.head.frame))
@@ -140,6 +143,16 @@ def _sized(found: Restored, layout: Layout, raw: np.ndarray,  # type: ignore[typ
     return replace(found, data=data, head=head, changes=(*found.changes, change)), layout_of(head)
 
 
+def _of_other_shape(found: Restored, thumbnail: guide.Guide | None) -> tuple[str, ...]:
+    """A doubt where a size was found that is not of the thumbnail's shape, which has no bars."""
+    frame = found.head.frame
+    if thumbnail is None or not any(c.code == "size-found" for c in found.changes) or (
+            thumbnail.has_bars(layout_of(found.head))):
+        return ()
+    off = frame.width / frame.height / thumbnail.shape
+    return ("differs",) if abs(off - 1) > SHAPE else ()
+
+
 def _doubts(solved: Solved) -> list[str]:
     """Why a picture that was put together cannot be called mended."""
     doubts = []
@@ -165,7 +178,9 @@ def _told(solved: Solved, head: Head, layout: Layout, closed: bool) -> list[Chan
     breaks = [b for b in solved.placed.breaks if b.place < canvas.there.size]
     if breaks:
         rows = sorted({_row(b.place, layout, frame) for b in breaks})
-        changes.append(Change("rows-placed", {"rows": rows[:MAX_TOLD], "breaks": len(breaks)}))
+        changes.append(Change("rows-placed", {
+            "rows": rows[:MAX_TOLD], "breaks": len(breaks),
+            "areas": [_joint(b.place, layout, frame) for b in breaks[:MAX_TOLD]]}))
     if solved.guided:
         changes.append(Change("levels-by-thumbnail", {"parts": solved.guided}))
     if missing:
@@ -180,6 +195,14 @@ def _told(solved: Solved, head: Head, layout: Layout, closed: bool) -> list[Chan
 
 def _row(mcu: int, layout: Layout, frame: seg.Frame) -> int:
     return min(frame.height, mcu // layout.per_row * 8 * frame.max_vertical)
+
+
+def _joint(place: int, layout: Layout, frame: seg.Frame) -> list[int]:
+    """The rows of a joint: a decoder needs some blocks to fall into step, which may look like the
+    picture's own."""
+    first, last = max(0, place - INTO_STEP // 2), place + INTO_STEP
+    return [_row(first, layout, frame), 0,
+            min(frame.height, _row(last, layout, frame) + 8 * frame.max_vertical), frame.width]
 
 
 def _area(start: int, stop: int, layout: Layout, frame: seg.Frame) -> list[int]:

@@ -30,6 +30,8 @@ LEAST = 24  # MCUs in a chain that is placed by its rows
 SURE = 4.5  # nats by which a place must be ahead of all others
 ASTRAY = 10.0  # nats by which another place must be ahead of the one that the end of the data says
 NEAR = 400  # MCUs beside a gap whose size says how many are missing
+SEEN = 96  # MCUs of a chain's beginning that are looked at
+ODD, MOST_ODD = 1.6, 5.0  # times the usual difference: what is not its own; the most that one tells
 SOFT = 24  # MCUs around a break that may belong to neither side
 
 
@@ -43,6 +45,7 @@ class Break:
     shift: int
     levels: tuple[int, ...]
     loose: bool = False
+    errors: tuple[float, ...] = ()  # of the levels, grey levels
 
 
 @dataclass(slots=True)
@@ -144,6 +147,7 @@ class Placer:
         start = self._meet(way, begin)
         if abs(start - over) > 8:
             way.levels = self._levels_at(strand, start, min(self.per_row, link.size - start), shift)
+        start = self._trimmed(way, start)
         self._note(way, start)
         self._follow(way, start)
         return True
@@ -183,13 +187,32 @@ class Placer:
         theirs[over - known.size :] = known
         return begin + evidence.switch(theirs, mine, self.usual)
 
+    def _trimmed(self, way: _Way, start: int) -> int:
+        """Behind what is foreign: a chain may begin in it, or run on in what is not its own until
+        it falls into step. That joins neither what stands above it nor what is left of it, as the
+        MCUs behind do."""
+        count = min(max(SEEN, 2 * self.per_row), way.strand.size - start)
+        if count < 2 * LEAST:
+            return start
+        fit = self.canvas.fits(way.strand, start, count, np.array([way.shift], np.int64))[0]
+        above = fit.cost(-self.canvas.in_grey(way.levels))
+        left = way.strand.steps[start : start + count]
+        told = np.zeros(count)
+        for signal in (above, left):
+            scale = max(evidence.typical(signal[count // 2 :]), FLOOR)
+            if np.isfinite(scale):
+                told += np.where(np.isnan(signal), 0, np.minimum(signal / scale, MOST_ODD) - ODD)
+        sums = np.cumsum(told[: count // 2])
+        return start + int(np.argmax(sums)) + 1 if sums.max() > CLEAR else start
+
     def _note(self, way: _Way, start: int) -> None:
         count = min(self.per_row, way.strand.size - start)
         fit = self.canvas.fits(way.strand, start, count, np.array([way.shift], np.int64))[0]
         near = fit.up[~np.isnan(fit.mean)]
         self.placed.breaks.append(Break(
             start + way.shift, int(way.link.chain.mcu_bit[start]), way.shift,
-            tuple(int(v) for v in way.levels), not near.size or float((near > 1).mean()) > 0.6))
+            tuple(int(v) for v in way.levels), not near.size or float((near > 1).mean()) > 0.6,
+            fit.errors()))
 
     # -- a chain whose beginning is placed
 
@@ -214,6 +237,9 @@ class Placer:
             way.shift, way.levels = shift, levels
             self.reached = max(self.reached, start + shift)
             self._soften(start + shift)
+            own = self._trimmed(way, start)
+            self.canvas.clear(start + shift, own + shift)
+            start = own
             self._note(way, start)
             at = begun = start
         if way.end_shift is not None and way.shift != way.end_shift:

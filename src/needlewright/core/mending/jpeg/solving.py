@@ -6,7 +6,6 @@ that damage stays within it; without them the whole scan is one segment.
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
@@ -18,14 +17,13 @@ from needlewright.core.kernels.jpeg_coefficients import decode_chain
 from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 from needlewright.core.mending.jpeg.chains import Link, constant_runs, links_of
-from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart
+from needlewright.core.mending.jpeg.guide import Guide, apart
+from needlewright.core.mending.jpeg.levelling import level
 from needlewright.core.mending.jpeg.placing import NO_PLACES, Placed, Placer
 
 MAX_SEGMENTS = 1 << 20
 WHOLE_TURN = 8  # restart numbers
-CLEARLY_OFF = 4.0  # grey levels by which a part may differ from its thumbnail more than another
 ODD_LEVEL, ODD_SPREAD, ODD_ROWS = 5.0, 3.0, 0.02  # grey levels; share of the rows
-LEARNT = 4.0  # … where no part is sure
 
 
 @dataclass(slots=True)
@@ -84,34 +82,22 @@ def _contradicted(canvas: Canvas, link: Link, guide: Guide | None) -> bool:
 
 
 def by_guide(solved: Solved, guide: Guide | None) -> None:
-    """Set the levels of what was put in behind breaks by the embedded thumbnail, where they were
-    guessed or are clearly off; those of the first part teach how the thumbnail differs."""
+    """Correct the levels of what was put in behind breaks by the embedded thumbnail, and doubt what
+    neither it nor the rows make sure."""
     placed, canvas = solved.placed, solved.canvas
-    loose = any(b.loose for b in placed.breaks)
+    if not placed.breaks:
+        return
+    done = level(canvas, placed.breaks, guide)
+    solved.guided = done.guided
+    if done.unsure:
+        solved.doubts.append("levels-guessed")
     off = None if guide is None else apart(canvas, guide)
     if off is None:
-        if loose:
-            solved.doubts.append("levels-guessed")
         if len(placed.breaks) > 1:
             solved.doubts.append("unwitnessed")
         return
-    edges = [0, *sorted(b.place for b in placed.breaks), canvas.there.size]
-    first = _usual(off, canvas, 0, edges[1])
-    if first is None:
-        first = np.zeros(off.shape[0], np.float32), np.full(off.shape[0], LEARNT, np.float32)
-    for at, stop in itertools.pairwise(edges[1:]):
-        found = _usual(off, canvas, at, stop)
-        if found is None:
-            continue
-        wrong = found[0] - first[0]
-        is_loose = any(b.loose and b.place == at for b in placed.breaks)
-        bound = 1.0 if is_loose else np.maximum(CLEARLY_OFF, first[1])
-        wrong = np.where(np.abs(wrong) > bound, wrong, 0).astype(np.float32)
-        if wrong.any():
-            canvas.shift_levels(at, stop, canvas.quantised(-wrong))
-            off[:, at:stop] -= wrong[:, None]
-            solved.guided += 1
-    if placed.breaks and _differs(off[0], canvas, edges[1]):
+    first = min(b.place for b in placed.breaks)
+    if _differs(off[0], canvas, first):
         solved.doubts.append("differs")
 
 
@@ -139,20 +125,6 @@ def _differs(off: Floats, canvas: Canvas, sure: int) -> bool:
         odd = (np.abs(np.array(middles) - usual) > max(ODD_LEVEL, 2.5 * spread)) | (
             np.array(spreads) > ODD_SPREAD + 2.5 * spread)
     return int(odd[sure // per_row :].sum()) > max(2, ODD_ROWS * canvas.layout.rows)
-
-
-def _usual(off: Floats, canvas: Canvas, start: int, stop: int) -> tuple[Floats, Floats] | None:
-    """(median, how uncertain it is) of each component over a run of MCUs; None where too few are
-    there."""
-    there = canvas.there[start:stop]
-    if there.sum() < LEAST:
-        return None
-    part = off[:, start:stop][:, there]
-    middle = np.median(part, axis=1)
-    spread = np.median(np.abs(part - middle[:, None]), axis=1)
-    if spread[0] > SPREAD:
-        return None
-    return middle.astype(np.float32), (1.5 * spread).astype(np.float32)
 
 
 def _by_segments(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,

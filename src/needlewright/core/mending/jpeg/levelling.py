@@ -1,0 +1,222 @@
+"""How bright what stands behind each break must be, and how sure that is.
+
+Where rows join, the level of the rest is a median over the row, with the error that any median has;
+errors add up from break to break. The embedded thumbnail measures the same step another way: how
+the picture differs from it just above and just below. How well it does is learnt from steps that
+are none, within the parts. Both are weighed by their errors.
+"""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.mending.jpeg.canvas import Canvas, Floats
+from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart
+from needlewright.core.mending.jpeg.placing import Break
+
+ROWS = 6  # of MCUs at either side of a step that are compared with the thumbnail
+MOST_ERROR = (1.0, 0.7)  # grey levels, brightness and colours; beyond, a level is guessed
+LEAST_STEPS = 8  # within the parts, from which the thumbnail's own error is learnt
+UNLEARNT = 4.0  # grey levels where it is not
+FLOOR = 0.2  # grey levels: no thumbnail is better
+USUAL = 0.8  # of the steps within the parts are no larger than the error that is learnt
+LOOSE = 10.0  # grey levels that a level may be off by which nothing stands just above of
+AT_ODDS = 4.0  # times their common error by which rows and thumbnail may disagree
+HIDDEN, BEYOND = 3.0, 6.0  # grey levels, and times its error, of a step that no row shows
+STRANGE = 2.0  # times the usual scatter, of what is not the picture at that place
+WORTH = 0.25  # grey levels: smaller corrections are none
+
+Doubles = npt.NDArray[np.float64]
+
+
+@dataclass(slots=True)
+class Levelled:
+    """What came of it. `guided`: parts whose levels the thumbnail changed; `unsure`: whether a
+    level may be off by more than is seen."""
+
+    guided: int = 0
+    unsure: bool = False
+    errors: list[tuple[float, ...]] = field(default_factory=list)  # of each break, grey levels
+
+
+def level(canvas: Canvas, breaks: list[Break], guide: Guide | None) -> Levelled:
+    """Correct the levels behind `breaks` by the thumbnail, and say how sure they are. Steps that
+    only the thumbnail shows are added to `breaks`."""
+    done = Levelled()
+    off = None if guide is None else apart(canvas, guide)
+    witness = None if off is None else _Witness(canvas, off, breaks)
+    if witness is not None and witness.noise is None:
+        witness = None
+    if witness is not None:
+        breaks += witness.hidden()
+        breaks.sort(key=lambda b: b.place)
+    inner = sorted((b for b in breaks if 0 < b.place < canvas.there.size), key=lambda b: b.place)
+    total = np.zeros(canvas.layout.quantisers.shape[0])
+    for number, broken in enumerate(inner):
+        own = np.maximum(np.array(broken.errors), LOOSE if broken.loose else 0.0)
+        stop = inner[number + 1].place if number + 1 < len(inner) else canvas.there.size
+        if witness is not None:
+            moved = False
+            step, theirs = witness.step(broken.place, stop)
+            if step is not None:
+                at_odds = np.abs(step) > AT_ODDS * np.sqrt(own**2 + theirs**2)
+                done.unsure |= bool(at_odds.any())  # rows that join by chance
+                own = np.where(at_odds.any(), 99.0, own)
+                own, moved = witness.weigh(step, theirs, own, broken.place)
+            total = np.sqrt(total**2 + own**2)
+            whole, spread = witness.against_first(broken.place, stop, inner[0].place)
+            if whole is not None:
+                total, again = witness.weigh(whole, spread, total, broken.place)
+                moved |= again
+            done.guided += moved
+            if witness.is_strange(broken.place, stop):
+                total = np.full(total.size, 99.0)  # no measure for what follows it
+        else:
+            total = np.sqrt(total**2 + own**2)
+        done.errors.append(tuple(round(float(e), 2) for e in total))
+        limits = np.array([MOST_ERROR[min(1, c)] for c in range(total.size)])
+        done.unsure |= bool((total > limits).any())
+    return done
+
+
+class _Witness:
+    """What the thumbnail says of steps. `off`: how the picture differs from it; `noise`: the error
+    of a step over ROWS at either side, of each component, None where it guides nobody."""
+
+    def __init__(self, canvas: Canvas, off: Floats, breaks: list[Break]) -> None:
+        self._canvas, self._off = canvas, off
+        self._places = [b.place for b in breaks]
+        self.rows = _rows(off, canvas, self._places)
+        self.noise = _noise(self.rows, canvas, self._places)
+
+    def step(self, place: int, stop: int) -> tuple[Doubles | None, Doubles]:
+        assert self.noise is not None
+        return _step(self.rows, self._canvas, place, stop, self.noise)
+
+    def weigh(self, step: Doubles, theirs: Doubles, own: Doubles, place: int) -> tuple[
+            Doubles, bool]:
+        """(the error that is left, whether anything was changed) when a step that is known with
+        errors `own` is measured with errors `theirs`."""
+        canvas = self._canvas
+        wrong = step * own**2 / (own**2 + theirs**2)
+        moved = canvas.quantised(np.where(np.abs(wrong) > WORTH, -wrong, 0).astype(np.float32))
+        if moved.any():
+            canvas.shift_levels(place, canvas.there.size, moved)
+            self._off[:, place:] += canvas.in_grey(moved)[:, None]
+            self.rows = _rows(self._off, canvas, self._places)
+        left: Doubles = np.sqrt(own**2 * theirs**2 / (own**2 + theirs**2))
+        return left, bool(moved.any())
+
+    def against_first(self, place: int, stop: int, first: int) -> tuple[Doubles | None, Doubles]:
+        """(how a part differs from the thumbnail more than the first part does, up to MCU `first`,
+        which is sure; the error of that); None where either is too small."""
+        assert self.noise is not None
+        per_row = self._canvas.layout.per_row
+        sure = self.rows[:, : first // per_row]
+        sure = sure[:, ~np.isnan(sure[0])]
+        part = self.rows[:, -(-place // per_row) : stop // per_row]
+        part = part[:, ~np.isnan(part[0])]
+        if part.shape[1] < 2:
+            return None, self.noise
+        middle = np.median(sure, axis=1, keepdims=True) if sure.size else np.zeros((len(part), 1))
+        spread = np.quantile(np.abs(sure - middle), USUAL, axis=1) + FLOOR if (
+            sure.shape[1] >= 2 * ROWS) else np.full(len(part), UNLEARNT)
+        step = np.median(part, axis=1) - middle[:, 0]
+        return step.astype(np.float64), np.maximum(spread, self.noise).astype(np.float64)
+
+    def is_strange(self, place: int, stop: int) -> bool:
+        """Whether a part shows something else than the thumbnail does there."""
+        there = self._canvas.there
+        part = self._off[0, place:stop][there[place:stop]]
+        usual = _scatter(self._off[0][there])
+        return bool(part.size >= LEAST and _scatter(part) > STRANGE * usual + FLOOR * 10)
+
+    def hidden(self) -> list[Break]:
+        """Steps in brightness within a part that are far beyond what the thumbnail errs by, and
+        stay: a change of level that no row shows."""
+        assert self.noise is not None
+        per_row = self._canvas.layout.per_row
+        broken = {p // per_row for p in self._places}
+        bound = max(HIDDEN, BEYOND * float(self.noise[0]))
+        found: list[tuple[float, int]] = []
+        for row in range(ROWS, self.rows.shape[1] - ROWS + 1):
+            both = self.rows[0, row - ROWS : row + ROWS]
+            if broken & set(range(row - ROWS, row + ROWS)) or np.isnan(both).any():
+                continue
+            step = float(np.median(both[ROWS:]) - np.median(both[:ROWS]))
+            if abs(step) > bound:
+                found.append((abs(step), row))
+        picked: list[int] = []
+        for _, row in sorted(found, reverse=True):
+            if all(abs(row - other) > ROWS for other in picked):
+                picked.append(row)
+        count = self._off.shape[0]
+        self._places += [row * per_row for row in picked]
+        self.rows = _rows(self._off, self._canvas, self._places)
+        return [Break(row * per_row, 0, 0, (0,) * count, True, (LOOSE,) * count)
+                for row in sorted(picked)]
+
+
+def _scatter(values: Floats) -> float:
+    return float(np.median(np.abs(values - np.median(values))))
+
+
+def _rows(off: Floats, canvas: Canvas, places: list[int]) -> Floats:
+    """float32[components, rows]: how each row of MCUs differs from the thumbnail in the middle; of
+    a row in which a break lies what stands on the longer side of it; nan where too little is
+    there."""
+    per_row = canvas.layout.per_row
+    found = np.full((off.shape[0], canvas.layout.rows), np.nan, np.float32)
+    for row in range(canvas.layout.rows):
+        start, stop = row * per_row, min((row + 1) * per_row, canvas.there.size)
+        edges = [start, *(p for p in places if start < p < stop), stop]
+        low, high = max(itertools.pairwise(edges), key=lambda e: e[1] - e[0])
+        there = canvas.there[low:high]
+        if there.sum() >= max(6, per_row // 4):
+            found[:, row] = np.median(off[:, low:high][:, there], axis=1)
+    return found
+
+
+def _noise(rows: Floats, canvas: Canvas, places: list[int]) -> Doubles | None:
+    """float64[components]: the error of a step that the thumbnail measures over ROWS at either
+    side, from steps within the parts; None where it guides nobody."""
+    per_row = canvas.layout.per_row
+    broken = {p // per_row for p in places}
+    steps = []
+    for row in range(ROWS, rows.shape[1] - ROWS + 1):
+        if broken & set(range(row - ROWS, row + ROWS)):
+            continue
+        both = rows[:, row - ROWS : row + ROWS]
+        if not np.isnan(both).any():
+            steps.append(both[:, ROWS:].mean(axis=1) - both[:, :ROWS].mean(axis=1))
+    known = rows[0][~np.isnan(rows[0])]
+    if known.size * per_row < LEAST or float(np.median(np.abs(known - np.median(known)))) > SPREAD:
+        return None
+    if len(steps) < LEAST_STEPS:
+        return np.full(rows.shape[0], UNLEARNT)
+    # Edges of the picture lie anywhere, and so also where it broke: not the middle of them counts.
+    spread = np.quantile(np.abs(np.array(steps)), USUAL, axis=0) + FLOOR
+    result: Doubles = spread.astype(np.float64)
+    return result
+
+
+def _step(rows: Floats, canvas: Canvas, place: int, stop: int,
+          noise: Doubles) -> tuple[Doubles | None, Doubles]:
+    """(how much brighter the picture becomes behind MCU `place` than the thumbnail, the error of
+    that); None where too few rows are there."""
+    per_row = canvas.layout.per_row
+    row, column = divmod(place, per_row)
+    first = row if column < per_row // 2 else row + 1  # the row that the longer side decides
+    last = -(-stop // per_row)
+    behind = [rows[:, r] for r in range(first, min(first + ROWS, last, rows.shape[1]))
+              if not np.isnan(rows[0, r])]
+    before = [rows[:, r] for r in range(first - 1, -1, -1) if not np.isnan(rows[0, r])][:ROWS]
+    if len(behind) < 2 or len(before) < 2:
+        return None, noise
+    step = np.mean(behind, axis=0) - np.mean(before, axis=0)
+    fewer = np.sqrt(ROWS / min(len(behind), len(before)))
+    return step.astype(np.float64), noise * fewer
