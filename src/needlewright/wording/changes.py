@@ -29,7 +29,7 @@ CHANGES = {
     "line-ends": "{bytes:,} line ends that a transfer in text mode had changed were put back",
     "index-made": "a new index was made of {samples:,} samples that were found in the data",
     "index-lent": "how its samples are coded was taken from {reference}",
-    "samples-dropped": "{samples:,} damaged samples were left out ({seconds_text})",
+    "samples-dropped": "{samples_count} left out ({seconds_text})",
     "rest-cut-off": "{share_percent} of its data was cut off and is not there",
     "sizes-corrected": "{count:,} wrong sizes or offsets were corrected",
     "frames-joined": "{count:,} frames of sound that pass their own checks were put one behind "
@@ -103,6 +103,11 @@ def change(one: Change) -> str:
         values["breaks_count"] = units.count(int(values["breaks"]), "break")
     if "parts" in values:
         values["parts_count"] = units.count(int(values["parts"]), "part")
+    if "samples" in values:
+        values["samples_count"] = (units.count(int(values["samples"]), "damaged sample")
+                                   if values["samples"] else "what was damaged there was")
+        if values["samples"]:
+            values["samples_count"] += " was" if values["samples"] == 1 else " were"
     if "rows" in values and isinstance(values["rows"], list):
         values["rows_text"] = _rows(values["rows"])
     values["change_text"] = LEFT.get(str(values.get("change")), str(values.get("change")))
