@@ -153,11 +153,32 @@ class ShelfTest(FolderTest):
         self.assertTrue(are_files([two, two / "BF_1.JPG"]))
         self.assertFalse(are_files([self.folder / "card.img"]))
 
+    def test_strange_names_and_what_is_no_file(self):
+        os.mkfifo(self.client / "pipe.jpg")
+        (self.client / "two\nlines.txt").write_text("otters")
+        (Path(os.fsdecode(os.fsencode(self.client) + b"/\xff.txt"))).write_text("otters")
+        job = self.job()
+        self.search(job)
+        grades = self.grades(job)
+        self.assertNotIn("pipe.jpg", grades)
+        self.assertEqual(grades["two<U+000A>lines.txt"], "whole")
+        self.assertEqual(grades["\ufffd.txt"], "whole")
+        rows = [row for row in job.matching() if row.path in ("\ufffd.txt",
+                                                              "two<U+000A>lines.txt")]
+        list(deliver(job, rows, self.folder / "bag", words_for(job), threading.Event()))
+        self.assertEqual([p.read_text() for p in (self.folder / "bag" / "data").iterdir()],
+                         ["otters"] * 2)
+
     def test_from_the_command_line(self):
         done = subprocess.run(
             [str(PROGRAM), "run", "client/DCIM", "--job", "job", "--to", "bag", "--hash"],
             capture_output=True, text=True, cwd=self.folder, check=False)
         self.assertEqual(done.returncode, 0, done.stderr)
+        for command in (("image", "client", "--job", "other"), ("forecast", "client")):
+            refused = subprocess.run([str(PROGRAM), *command], capture_output=True, text=True,
+                                     cwd=self.folder, check=False)
+            self.assertEqual(refused.returncode, 1)
+            self.assertIn("is a folder", refused.stderr)
         copied = (self.folder / "bag" / "data" / "BF_2.JPG").read_bytes()
         self.assertEqual(hashlib.sha256(copied).digest(), hashlib.sha256(
             (self.client / "DCIM" / "BF_2.JPG").read_bytes()).digest())

@@ -126,6 +126,7 @@ class NamesTest(unittest.TestCase):
         for letter in "\u202e\u202d\u2066\u2069\u200f\u061c":
             self.assertNotIn(letter, safe_name(f"photo{letter}gpj.exe"))
         self.assertEqual(harmless("a\u202eb"), "a<U+202E>b")
+        self.assertEqual(harmless("a\nwhole b\x1b"), "a<U+000A>whole b<U+001B>")
         self.assertEqual(harmless("выдра, カワウソ, לוטרה"), "выдра, カワウソ, לוטרה")
 
     def test_many_files_of_one_name_cost_no_more_than_their_number(self):

@@ -11,6 +11,7 @@ MAX_NAME_BYTES = 180  # 255 on most file systems; room for a suffix and for encr
 FORBIDDEN = re.compile(r'[\x00-\x1f\x7f<>:"/\\|?*]')
 #: Letters that show nothing and turn others around: a name may be read as another with them.
 TURNING = re.compile("[\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+ODD = re.compile(f"{TURNING.pattern}|[\x00-\x1f\x7f-\x9f]")  # … or begin a line of their own
 DEVICES = re.compile(r"(?i)^(con|prn|aux|nul|com[0-9¹²³]|lpt[0-9¹²³])$")
 
 
@@ -34,8 +35,8 @@ def safe_name(name: str, most: int = MAX_NAME_BYTES) -> str:
 
 
 def harmless(text: str) -> str:
-    """`text` with the letters that turn others around written as what they are."""
-    return TURNING.sub(lambda match: f"<U+{ord(match[0]):04X}>", text)
+    """`text` with the letters that turn others around, or end a line, written as what they are."""
+    return ODD.sub(lambda match: f"<U+{ord(match[0]):04X}>", text)
 
 
 def safe_path(path: str) -> PurePosixPath:

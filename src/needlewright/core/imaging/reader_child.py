@@ -26,6 +26,8 @@ def main(spec: str, fd: int, slot_bytes: int) -> None:
     shared = mmap.mmap(fd, 0)
     try:
         source = open_source(spec, direct=True)
+        if source.kind != Source.kind:
+            raise SourceError("source-directory", path=spec)  # files are no medium to be copied
     except SourceError as error:
         _say({"error": error.code, "values": error.values})
         return

@@ -18,6 +18,8 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.sources.shelf import Shelf, Shelved
 
+KNOWN = 0.01  # of the bytes, before which nothing is said of how long it takes
+
 
 def run(context: Context) -> Iterator[Event]:
     """Look at the files whose places are in the area of `context`, from `begin` on."""
@@ -59,7 +61,7 @@ def _shelved(find: Find, entry: Shelved) -> Find:
 
 def _progress(reached: int, context: Context, begun: float) -> Progress:
     spent, done = time.monotonic() - begun, reached - context.begin
-    rate = done / spent if spent > 1 else 0.0
+    rate = done / spent if spent > 1 and done > KNOWN * context.area.size else 0.0
     return Progress(STEP, reached - context.area.start, context.area.size, reached, rate,
                     (context.area.stop - reached) / rate if rate else None)
 
