@@ -186,7 +186,12 @@ CREATE TABLE threads (
   find INTEGER PRIMARY KEY REFERENCES finds(id) ON DELETE CASCADE, history TEXT NOT NULL);
 """
 
-MIGRATIONS = (V1, V2, V3, V4, V5, V6)
+# Files on shelves are known by their paths.
+V7 = """
+CREATE INDEX finds_by_path ON finds (source, path) WHERE content IS NOT NULL;
+"""
+
+MIGRATIONS = (V1, V2, V3, V4, V5, V6, V7)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:
