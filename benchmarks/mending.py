@@ -1,5 +1,5 @@
-"""`python -m benchmarks.mending [--only photo,mp3,…] [--kinds K,…] [--each N] [--seed S]`: damage,
-mended.
+"""`python -m benchmarks.mending [--only photo,mp3,…] [--kinds K,…] [--each N] [--size WxH]
+[--seed S]`: damage, mended.
 
 Made-up photographs and clips with truth, damaged in every way of `mending_damage`. Told for each:
 how many open in strict decoders before and after; for pictures the mean share of pixels within 3
@@ -31,7 +31,7 @@ from benchmarks.families import photograph
 from needlewright.core.mending.treating import Treated, treat
 from needlewright.demo import clips, photos
 
-SIZES = ((2048, 1536), (1632, 1224), (1504, 1000), (1200, 1600))
+SIZES = [(2048, 1536), (1632, 1224), (1504, 1000), (1200, 1600)]
 CLIPS = {
     "mp4 avc aac": ("mp4", "libx264", "aac", {}),
     "mov avc pcm": ("mov", "libx264", "pcm_s16le", {"bf": "3", "g": "30"}),
@@ -310,9 +310,13 @@ def main() -> None:
     parser.add_argument("--only", default=",".join(every))
     parser.add_argument("--kinds", default="")
     parser.add_argument("--each", type=int, default=4)
+    parser.add_argument("--size", help="of all photographs, as 640x480: small ones are harder")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("-v", action="store_true")
     options = parser.parse_args()
+    if options.size:
+        width, height = (int(part) for part in options.size.split("x"))
+        SIZES[:] = [(width, height)]
     for family in options.only.split(","):
         all_kinds = damage.CLIP if family in CLIPS else (
             damage.STREAM if family in STREAMS else damage.PHOTO)

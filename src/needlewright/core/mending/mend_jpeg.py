@@ -51,8 +51,11 @@ def mend(patient: Patient) -> Mended:
     layout = layout_of(found.head)
     stop, closed = coded_end(found.data, found.head)
     raw = np.frombuffer(found.data, np.uint8)[found.head.begin : stop]
-    found, layout = _sized(found, layout, raw, closed)
     thumbnail = guide.guide_of(found.head)
+    stated = found
+    found, layout = _sized(found, layout, raw, closed)
+    if _of_other_shape(found, thumbnail) and not _off_shape(stated.head, thumbnail):
+        found, layout = stated, layout_of(stated.head)  # what is wrong is not the size
     solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5), thumbnail,
                    patient.wishes.places)
     by_guide(solved, None if "levels-by-thumbnail" in patient.wishes.leave else thumbnail)
@@ -145,12 +148,15 @@ def _sized(found: Restored, layout: Layout, raw: np.ndarray,  # type: ignore[typ
 
 def _of_other_shape(found: Restored, thumbnail: guide.Guide | None) -> tuple[str, ...]:
     """A doubt where a size was found that is not of the thumbnail's shape, which has no bars."""
-    frame = found.head.frame
-    if thumbnail is None or not any(c.code == "size-found" for c in found.changes) or (
-            thumbnail.has_bars(layout_of(found.head))):
-        return ()
-    off = frame.width / frame.height / thumbnail.shape
-    return ("differs",) if abs(off - 1) > SHAPE else ()
+    changed = any(c.code == "size-found" for c in found.changes)
+    return ("differs",) if changed and _off_shape(found.head, thumbnail) else ()
+
+
+def _off_shape(head: Head, thumbnail: guide.Guide | None) -> bool:
+    """Whether a picture is of another shape than its thumbnail, which has no bars."""
+    if thumbnail is None or thumbnail.has_bars(layout_of(head)):
+        return False
+    return abs(head.frame.width / head.frame.height / thumbnail.shape - 1) > SHAPE
 
 
 def _doubts(solved: Solved) -> list[str]:
