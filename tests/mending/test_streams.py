@@ -19,6 +19,8 @@ from hypothesis import strategies as st
 from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
 from needlewright.core.mending.mend_mp3 import silenced
 from needlewright.core.mending.streams.keys import is_between, is_key
+from needlewright.core.mending.streams.pieces import Pieces, left_out, writing
+from needlewright.core.sources.memory import MemorySource
 from needlewright.demo import clips
 from tests.mending import damage
 from tests.support import FolderTest, noise
@@ -161,3 +163,42 @@ def _frames(data: bytes):
             return
         yield data[at : at + size]
         at += size
+
+
+class SplitPacketsTest(FolderTest):
+    """Transport streams into which whole sectors were put, as where a file in pieces was taken to
+    be in one."""
+
+    def stamped(self, data: bytes) -> bytes:
+        """The same stream as camcorders write it: a time stamp before each packet."""
+        return b"".join(struct.pack(">I", i * 100) + data[i : i + 188]
+                        for i in range(0, len(data) - 187, 188))
+
+    def test_every_packet_is_there_again(self):
+        plain = whole("ts avc aac")
+        for name, data in (("plain.ts", plain), ("stamped.m2ts", self.stamped(plain))):
+            step = 188 if name.endswith(".ts") else 192
+            at = next(s for s in range(40_448, len(data), 512) if 8 < s % step < step - 8)
+            for seed in range(2):
+                with self.subTest(name, seed=seed):
+                    hurt = data[:at] + noise(4096, seed) + data[at:]
+                    done = damage.mended(self.folder, f"{seed} {name}", hurt)
+                    self.assertEqual(done.output.suffix, name[name.rindex("."):])
+                    made = done.output.read_bytes()
+                    self.assertEqual(len(made) % step, 0)
+                    # No packet is lost; those of tables and sound stay as they were.
+                    self.assertEqual(made, data[: len(data) // step * step])
+
+    def test_what_is_told_of_gaps_near_each_other(self):
+        (told,) = left_out(3, [(4.0, 4.1), (1.0, 2.0), (2.2, 2.4)])
+        self.assertEqual(told.values["seconds"], [[1.0, 2.4], [4.0, 4.1]])
+        self.assertEqual(left_out(0, []), [])
+
+    def test_pieces_that_touch_are_one(self):
+        pieces = Pieces()
+        for piece in ((0, 5), (5, 9), b"ab", b"c", (2, 4)):
+            pieces.add(piece)
+        self.assertEqual((pieces.pieces, pieces.size), ([(0, 9), b"abc", (2, 4)], 14))
+        out = io.BytesIO()
+        writing(MemorySource(bytes(range(9))), pieces.pieces)(out)
+        self.assertEqual(out.getvalue(), bytes(range(9)) + b"abc" + bytes((2, 3)))

@@ -206,7 +206,7 @@ def _row(mcu: int, layout: Layout, frame: seg.Frame) -> int:
 def _joint(place: int, layout: Layout, frame: seg.Frame) -> list[int]:
     """The rows of a joint: a decoder needs some blocks to fall into step, which may look like the
     picture's own."""
-    first, last = max(0, place - INTO_STEP // 2), place + INTO_STEP
+    first, last = max(0, place - INTO_STEP), place + INTO_STEP
     return [_row(first, layout, frame), 0,
             min(frame.height, _row(last, layout, frame) + 8 * frame.max_vertical), frame.width]
 
