@@ -72,7 +72,7 @@ class CommandTest(FolderTest):
                 (("search", "missing.img", "--job", "job"), "There is no file"),
                 (("search", "--job", "nojob"), "There is no job"),
                 (("deliver", "--job", "nojob", "--to", "bag"), "There is no job"),
-                (("run", ".", "--job", "job", "--to", "bag"), "is a folder")):
+                (("run", ".", "--job", "job", "--to", "bag"), "lies in the folder")):
             with self.subTest(arguments):
                 done = self.call(*arguments)
                 self.check(done, 1, part)

@@ -15,7 +15,7 @@ from typing import Any, TextIO
 
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.mending.treating import Treated, treat
-from needlewright.core.names import harmless
+from needlewright.core.names import one_line
 from needlewright.core.search.examining import Examined, examine
 from needlewright.core.sources.folders import files_in
 from needlewright.wording import changes, checks, errors, units
@@ -111,7 +111,7 @@ def _reason(item: Examined) -> str:
 def _line(item: Examined) -> str:
     """One file: 'partial    55 %  BF_0188.JPG  coded data: breaks at row 1,904 of 3,456'."""
     share = "" if item.find is None else units.percent(item.find.share)
-    return f"{_grade(item):<10} {share:>6}  {harmless(str(item.path))}  {_reason(item)}".rstrip()
+    return f"{_grade(item):<10} {share:>6}  {one_line(str(item.path))}  {_reason(item)}".rstrip()
 
 
 def _told(item: Examined) -> dict[str, Any]:
@@ -176,7 +176,7 @@ def mend_all(job: Any, references: list[str], stop: threading.Event,
     kept = left = 0
     for event in mend_finds(job, mendable(job), stop, [Path(r) for r in references]):
         if not isinstance(event, MendedFind):
-            print(f"mending {harmless(event.name)}", file=sys.stderr, flush=True)
+            print(f"mending {one_line(event.name)}", file=sys.stderr, flush=True)
             continue
         kept, left = kept + (event.kept is not None), left + (event.kept is None)
         print(_find_line(event), flush=True)
@@ -188,7 +188,7 @@ def mend_all(job: Any, references: list[str], stop: threading.Event,
 
 
 def _find_line(event: Any) -> str:
-    name = harmless(event.name)
+    name = one_line(event.name)
     if event.kept is None or event.treated is None:
         why = errors.explain(event.error) if event.error else changes.why_not(event.why)
         return f"as it is   {name}: {why}"
@@ -236,7 +236,7 @@ class _Shown:
         if now - self._told < TELL_SECONDS:
             return
         self._told = now
-        text = f"mending {harmless(path.name)}: {units.percent(share)}"
+        text = f"mending {one_line(path.name)}: {units.percent(share)}"
         end, start = ("", "\r") if self._bar else ("\n", "")
         print(f"{start}{text}", end=end, file=sys.stderr, flush=True)
 
@@ -247,7 +247,7 @@ class _Shown:
 
 
 def _mended_line(done: Treated) -> str:
-    name = harmless(str(done.path))
+    name = one_line(str(done.path))
     if done.output is None:
         why = errors.explain(done.error) if done.error is not None else _why(done)
         return f"as it is   {name}: {why}"

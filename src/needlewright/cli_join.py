@@ -67,13 +67,13 @@ def _join(options: argparse.Namespace, stop: threading.Event) -> int:
 
 
 def _list_waiting(job: Job) -> None:
-    from needlewright.core.names import harmless
+    from needlewright.core.names import one_line
     from needlewright.core.stitching.base import formats_by_hand
     from needlewright.wording import finds, mending
 
     rows = job.rows(job.damaged(("photo", "video"), formats_by_hand()))
     for row in rows:
-        print(f"{row.id:>6}  {harmless(finds.title(row))}: {mending.waits_with(row)}")
+        print(f"{row.id:>6}  {one_line(finds.title(row))}: {mending.waits_with(row)}")
     if not rows:
         print(mending.NONE)
 

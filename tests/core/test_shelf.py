@@ -123,8 +123,9 @@ class ShelfTest(FolderTest):
             job_for_image(self.folder / "other", spec_of([self.folder / "bare"]))
         with self.assertRaises(SourceError):
             job_for_image(self.folder / "other", "files:[1]")
-        with self.assertRaises(JobError):  # would be written into what the client brought
+        with self.assertRaises(JobError) as told:  # into what the client brought
             job_for_image(self.client / "job", str(self.client))
+        self.assertEqual(told.exception.code, "job-in-source")
         job = self.job()
         with self.assertRaises(JobError):
             list(run_search(job, self.row, Plan(("signatures",)), threading.Event()))

@@ -13,7 +13,7 @@ from needlewright.core.contents import Stretches
 from needlewright.core.delivery.tree import Room, Tops, path_of, plan, room_at, volume_of
 from needlewright.core.finds import Record
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
-from needlewright.core.names import MAX_NAME_BYTES, Names, harmless, safe_name
+from needlewright.core.names import MAX_NAME_BYTES, Names, harmless, one_line, safe_name
 from needlewright.core.search.events import VolumeSeen
 
 NO_TOPS = Tops((), {}, ())
@@ -126,7 +126,8 @@ class NamesTest(unittest.TestCase):
         for letter in "\u202e\u202d\u2066\u2069\u200f\u061c":
             self.assertNotIn(letter, safe_name(f"photo{letter}gpj.exe"))
         self.assertEqual(harmless("a\u202eb"), "a<U+202E>b")
-        self.assertEqual(harmless("a\nwhole b\x1b"), "a<U+000A>whole b<U+001B>")
+        self.assertEqual(harmless("a\nb"), "a\nb")
+        self.assertEqual(one_line("a\nwhole b\x1b"), "a<U+000A>whole b<U+001B>")
         self.assertEqual(harmless("выдра, カワウソ, לוטרה"), "выдра, カワウソ, לוטרה")
 
     def test_many_files_of_one_name_cost_no_more_than_their_number(self):

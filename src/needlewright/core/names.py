@@ -35,8 +35,17 @@ def safe_name(name: str, most: int = MAX_NAME_BYTES) -> str:
 
 
 def harmless(text: str) -> str:
-    """`text` with the letters that turn others around, or end a line, written as what they are."""
-    return ODD.sub(lambda match: f"<U+{ord(match[0]):04X}>", text)
+    """`text` with the letters that turn others around written as what they are."""
+    return TURNING.sub(_named, text)
+
+
+def one_line(name: str) -> str:
+    """A name as it may stand in a line of its own: also without what ends a line or moves about."""
+    return ODD.sub(_named, name)
+
+
+def _named(match: re.Match[str]) -> str:
+    return f"<U+{ord(match[0]):04X}>"
 
 
 def safe_path(path: str) -> PurePosixPath:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from needlewright.core.jobs.rows import FindRecord, FindRow, TallyRow
-from needlewright.core.names import harmless
+from needlewright.core.names import one_line
 from needlewright.core.sources.devices import Device
 from needlewright.wording import checks, finds, units
 
@@ -98,7 +98,7 @@ def joined_line(record: FindRecord) -> str:
     seams = units.count(len(record.seams), "seam")
     told = f"{seams} proven" if not likely else f"{seams}, {likely} likely"
     how = "joined by hand" if by_hand else "put together"
-    return (f"{harmless(finds.title(record.row))}: {how} of "
+    return (f"{one_line(finds.title(record.row))}: {how} of "
             f"{units.count(len(record.extents), 'piece')}, {told}, {record.row.grade}")
 
 
@@ -116,7 +116,7 @@ def dry_run(rows: Sequence[FindRow]) -> list[str]:
     """What a delivery would hold: a line a file, and the sum."""
     rows = [row for row in rows if row.grade != "gone"]
     lines = [f"{row.id:>6}  {row.grade:<8} {units.size(row.size):>10}  "
-             f"{harmless(row.path or finds.file_name(row))}" for row in rows]
+             f"{one_line(row.path or finds.file_name(row))}" for row in rows]
     total = sum(row.size for row in rows)
     return [*lines, f"{units.count(len(rows), 'file')}, {units.size(total)}; nothing was written"]
 

@@ -55,6 +55,8 @@ SENTENCES = {
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
     "job-damaged-in-part": "Parts of the job file at {path} cannot be read ({reason}); what can be "
                            "read is shown.",
+    "job-in-source": "{path} lies in the folder that is to be looked at, and nothing may be "
+                     "written there; choose a place outside of it.",
     "job-on-source": "{path} lies on the medium that is being recovered, and nothing may be "
                      "written there; choose another disk for it.",
     "source-elsewhere": "The medium cannot be opened by another process.",

@@ -20,11 +20,13 @@ HASH_BYTES = 1 << 20
 
 
 def refuse_on_source(source_path: str, folder: str | os.PathLike[str]) -> None:
-    """JobError where job, cache or temporary files would lie on the medium being recovered."""
+    """JobError where job, cache or temporary files would lie on the medium being recovered, or in
+    the folder that is looked at."""
     cache = Path(platformdirs.user_cache_dir("needlewright"))
     for place in (Path(folder), cache, Path(tempfile.gettempdir())):
         if shares_medium(source_path, place):
-            raise JobError("job-on-source", path=str(place))
+            inside = os.path.isdir(source_path)
+            raise JobError("job-in-source" if inside else "job-on-source", path=str(place))
 
 
 def open_or_make(folder: str | os.PathLike[str], title: str = "") -> Job:

@@ -61,19 +61,14 @@ class _Packets:
     heads: Bytes
     gaps: list[_Gap]
     joined: dict[int, bytes] = field(default_factory=dict)  # place -> a packet that was split
+    pids: Longs = field(init=False)
+    begins: npt.NDArray[np.bool_] = field(init=False)  # which begin a unit
+    carries: npt.NDArray[np.bool_] = field(init=False)  # which have a payload, and so count
 
-    @property
-    def pids(self) -> Longs:
-        return (self.heads[:, 1].astype(np.int64) & 0x1F) << 8 | self.heads[:, 2]
-
-    @property
-    def begins(self) -> npt.NDArray[np.bool_]:
-        return np.asarray(self.heads[:, 1] & 0x40, np.bool_)
-
-    @property
-    def carries(self) -> npt.NDArray[np.bool_]:
-        """Whether a packet has a payload, and so counts."""
-        return np.asarray(self.heads[:, 3] & 0x10, np.bool_)
+    def __post_init__(self) -> None:
+        self.pids = (self.heads[:, 1].astype(np.int64) & 0x1F) << 8 | self.heads[:, 2]
+        self.begins = np.asarray(self.heads[:, 1] & 0x40, np.bool_)
+        self.carries = np.asarray(self.heads[:, 3] & 0x10, np.bool_)
 
 
 @dataclass(slots=True)
@@ -192,8 +187,7 @@ class _Unit:
     """What is known of the units of one stream."""
 
     def __init__(self, source: Source, packets: _Packets) -> None:
-        self._source, self._packets = source, packets
-        self._pids = packets.pids
+        self._source, self._packets, self._pids = source, packets, packets.pids
         self.codings = self._told()
 
     def _told(self) -> dict[int, bytes]:

@@ -32,7 +32,7 @@ from needlewright.core.mending.base import (
     Wishes,
 )
 from needlewright.core.mending.registry import menders
-from needlewright.core.names import harmless
+from needlewright.core.names import one_line
 from needlewright.core.search.examining import Examined, examine, examine_one
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.stopping import Interrupted, StopSignal
@@ -306,7 +306,7 @@ def _named(part: Path, to: Path, stem: str, extension: str) -> Path:
     """Give the file at `part` the name `stem`.`extension` in `to`, or one with a number where that
     is taken.
     """
-    stem = harmless(stem) or "mended"
+    stem = one_line(stem) or "mended"
     for number in range(1, MAX_SAME_NAMES):
         name = f"{stem}.{extension}" if number == 1 else f"{stem}-{number}.{extension}"
         target = to / name

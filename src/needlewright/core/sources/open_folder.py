@@ -12,7 +12,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from needlewright.core.errors import SourceError
-from needlewright.core.names import harmless
+from needlewright.core.names import one_line
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.folders import files_in
 from needlewright.core.sources.registry import Opener, register
@@ -98,7 +98,7 @@ class FilesShelf(Shelf):
         inside = path.relative_to(top).parts or (path.name,)
         if len(self._paths) > 1 and top != path:
             inside = (top.name, *inside)
-        return harmless(os.fsencode("/".join(inside)).decode("utf-8", "replace"))
+        return one_line(os.fsencode("/".join(inside)).decode("utf-8", "replace"))
 
 
 def hashed(path: Path) -> str:
