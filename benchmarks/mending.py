@@ -126,7 +126,7 @@ def stream_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
     return cases, [make(60)]
 
 
-def shown(data: bytes, patient: bool) -> np.ndarray | None:
+def shown(data: bytes, patient: bool = False) -> np.ndarray | None:
     """The picture as Pillow decodes it; None where it does not."""
     ImageFile.LOAD_TRUNCATED_IMAGES = patient
     try:

@@ -13,11 +13,11 @@ from typing import Any
 import av
 import numpy as np
 from benchmarks.families import photograph
-from PIL import Image, ImageFile
+from benchmarks.mending import shown as seen
+from benchmarks.mending_damage import boxes as boxes
+from benchmarks.mending_damage import coded_start
 
-from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.mending.treating import Treated, treat
-from needlewright.core.sources.memory import MemorySource
 from needlewright.demo import clips, photos
 
 TAKEN = "2031:05:12 05:58:12"
@@ -47,25 +47,10 @@ def clip(container: str = "mp4", video: str = "libx264", audio: str | None = "aa
                         options={"movflags": "faststart"} if front else None, coder=coder)
 
 
-def coded_start(data: bytes) -> int:
-    return seg.read_headers(MemorySource(data))[2]
-
-
 def inside(data: bytes, share: float) -> int:
     """A sector of the coded data, so far into it."""
     begin = coded_start(data)
     return (begin + int((len(data) - begin) * share)) // 512 * 512
-
-
-def seen(data: bytes, patient: bool = False) -> np.ndarray | None:
-    """What a viewer shows; None where it does not open."""
-    ImageFile.LOAD_TRUNCATED_IMAGES = patient
-    try:
-        return np.asarray(Image.open(io.BytesIO(data)).convert("RGB")).astype(np.int16)
-    except Exception:
-        return None
-    finally:
-        ImageFile.LOAD_TRUNCATED_IMAGES = False
 
 
 def kept(data: bytes, truth: bytes, patient: bool = False) -> float:
@@ -104,13 +89,3 @@ def frames_of(data: bytes) -> tuple[list[bytes], list[float], float]:
             for frame in file.decode(audio=0):
                 sound = float(frame.time or 0) + frame.samples / frame.sample_rate
     return pictures, times, sound
-
-
-def boxes(data: bytes) -> dict[bytes, tuple[int, int]]:
-    """Name -> (byte, size) of the boxes of a file."""
-    at, found = 0, {}
-    while at + 8 <= len(data):
-        size = int.from_bytes(data[at : at + 4], "big")
-        found[data[at + 4 : at + 8]] = at, size
-        at += max(8, size)
-    return found
