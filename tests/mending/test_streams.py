@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
 from needlewright.core.mending.mend_mp3 import silenced
-from needlewright.core.mending.streams.keys import is_between, is_key
+from needlewright.core.mending.streams.keys import is_between, is_key, is_overwritten
 from needlewright.core.mending.streams.pieces import Pieces, left_out, writing
 from needlewright.core.sources.memory import MemorySource
 from needlewright.demo import clips
@@ -75,6 +75,29 @@ class StreamsTest(FolderTest):
         made = done.output.read_bytes()
         self.assertEqual(frames_of(made)[:2], frames_of(data)[:2])
         self.assertIn(b"idx1", made)
+
+    def test_dark_plain_pictures_and_filled_up_ones_are_no_damage(self):
+        """Zeros are pictures where nothing codes them, and filling where sizes are rounded up;
+        inside a coded picture they are neither."""
+        plain = clips.encode("avi", "rawvideo", None, 70, 6, (64, 48))
+        movi = plain.find(b"movi")
+        size = int.from_bytes(plain[movi + 8 : movi + 12], "little")
+        dark = plain[: movi + 12] + bytes(size) + plain[movi + 12 + size : plain.rfind(b"idx1")]
+        done = damage.mended(self.folder, "dark.avi", dark)
+        self.assertEqual((done.share, [c.code for c in done.changes]), (1.0, ["index-made"]))
+        jpeg = whole("avi mjpeg pcm")
+        picture = jpeg[jpeg.find(b"\xff\xd8") :][:9000]
+        self.assertFalse(is_overwritten(b"MJPG", picture + bytes(4096)))
+        self.assertTrue(is_overwritten(b"mjpg", picture[:4000] + bytes(600) + picture[4600:]))
+        self.assertFalse(is_overwritten(b"DIB ", picture[:4000] + bytes(600) + picture[4600:]))
+
+    def test_plain_pictures_in_matroska(self):
+        """Of codings that are not known nothing is left out for its zeros."""
+        plain = bytearray(clips.encode("matroska", "ffv1", None, 70, 6, (64, 48)))
+        place = plain.find(b"V_FFV1")
+        plain[place : place + 6] = b"V_XFV1"
+        done = damage.mended(self.folder, "plain.mkv", bytes(plain[:-200]))
+        self.assertNotIn("samples-dropped", [c.code for c in done.changes])
 
     def test_sound_is_picked_up_again(self):
         for name in ("mp3", "aac", "flac", "opus"):

@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from needlewright.core.errors import FormatError
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Reference, Unmendable
 from needlewright.core.mending.registry import register
-from needlewright.core.mending.streams.keys import HEAD_BYTES, is_key
+from needlewright.core.mending.streams.keys import HEAD_BYTES, is_key, is_overwritten
 from needlewright.core.mending.streams.pieces import Pieces, left_out, writing
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.riff import chunks, read_chunk
@@ -29,8 +29,6 @@ LIMIT = (1 << 32) - (1 << 20)  # what the sizes of one RIFF list can say
 KEY = 0x10  # of an index entry: AVIIF_KEYFRAME
 MARK = re.compile(rb"[0-9]{2}(?:dc|db|wb|pc|tx)")
 MOST_LOOKED_AT = 1 << 24
-BLANK = bytes(512)  # is nothing that a coder writes
-PLAIN = frozenset((b"DIB ", b"YUY2", b"UYVY", b"I420", b"YV12", bytes(4), b"HFYU"))
 PASSED = frozenset((b"JUNK", b"LIST", b"idx1", b"RIFF"))
 
 
@@ -120,7 +118,6 @@ class _Chain:
     def __init__(self, patient: Patient, header: _Header, start: int) -> None:
         self._patient, self._source = patient, patient.source
         self._count, self._at = len(header.streams), start
-        self.gaps: list[tuple[int, int]] = []
 
     def __iter__(self) -> Iterator[_Found]:
         at, size, gap = self._at, self._source.size, False
@@ -129,9 +126,7 @@ class _Chain:
             step = self._step(at, head)
             if step is None:
                 self._patient.breathe(at / size * 0.6)
-                next_at = self._again(at + 2)
-                self.gaps.append((at, next_at))
-                at, gap = next_at, True
+                at, gap = self._again(at + 2), True
                 continue
             if head[:4] not in PASSED and head[:2] != b"ix":
                 yield _Found(int(head[:2]), head[:4], at, step - 8, gap)
@@ -248,7 +243,7 @@ def _made(patient: Patient, header: _Header, chain: _Chain) -> _Made:
         if found.stream == video and found.name[2:] in (b"dc", b"db"):
             data = patient.source.read_at(found.at + 8, min(size, MOST_LOOKED_AT))
             key = is_key(coding, data[:HEAD_BYTES]) if size else False
-            if BLANK in data and coding not in PLAIN:  # overwritten, in step by chance
+            if is_overwritten(coding, data):
                 if not waits:
                     waits, gap_from = True, made.counts.get(video, 0) * pace
                     made.times.append((gap_from, gap_from))

@@ -19,6 +19,7 @@ from needlewright.core.formats.matroska import (
     BLOCK_GROUP,
     CHAPTERS,
     CLUSTER,
+    CODEC,
     CRC,
     CUES,
     DURATION,
@@ -40,6 +41,7 @@ from needlewright.core.formats.matroska import (
 )
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Reference, Unmendable
 from needlewright.core.mending.registry import register
+from needlewright.core.mending.streams.keys import is_overwritten
 from needlewright.core.mending.streams.pieces import Piece, Pieces, left_out, writing
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.ebml import Element, read_element
@@ -50,7 +52,8 @@ MOST_LOOKED_AT = 1 << 24
 MAX_HEAD = 1 << 26
 CHAIN = 3
 MARK = re.compile(rb"\x1f\x43\xb6\x75|[\xa0\xa3]")
-BLANK = bytes(512)
+CODINGS = {b"V_MPEG4/ISO/AVC": b"AVC1", b"V_MPEGH/ISO/HEVC": b"HEVC", b"V_MJPEG": b"MJPG",
+           b"V_MPEG1": b"MPG1", b"V_MPEG2": b"MPG2", b"V_MPEG4/ISO/ASP": b"MP4V"}
 KEPT = frozenset((INFO, TRACKS, TAGS, CHAPTERS, ATTACHMENTS))
 BLOCK, REFERENCE, CUE_POINT, CUE_TIME = 0xA1, 0xFB, 0xBB, 0xB3
 CUE_POSITIONS, CUE_TRACK, CUE_CLUSTER = 0xB7, 0xF7, 0xF1
@@ -65,6 +68,7 @@ class _Head:
     ebml: bytes
     parts: dict[int, bytes] = field(default_factory=dict)
     tracks: dict[int, int] = field(default_factory=dict)  # number -> type
+    codings: dict[int, bytes] = field(default_factory=dict)  # of tracks whose pictures are known
     scale: int = 1_000_000
     duration: float = 0.0
     stop: int = 0
@@ -147,10 +151,12 @@ def _learn(head: _Head, view: View, part: Element) -> None:
     elif part.number == TRACKS:
         for entry in _children(view, part):
             if entry.number == TRACK:
-                told = {item.number: view.big(item.body, min(8, item.stop - item.body))
-                        for item in _children(view, entry)
-                        if item.number in (TRACK_NUMBER, TRACK_TYPE) and item.stop > item.body}
-                head.tracks[told.get(TRACK_NUMBER, 0)] = told.get(TRACK_TYPE, 0)
+                items = {item.number: view.take(item.body, min(32, item.stop - item.body))
+                         for item in _children(view, entry)
+                         if item.number in (TRACK_NUMBER, TRACK_TYPE, CODEC)}
+                number = int.from_bytes(items.get(TRACK_NUMBER, b"")[:8], "big")
+                head.tracks[number] = int.from_bytes(items.get(TRACK_TYPE, b"")[:8], "big")
+                head.codings[number] = CODINGS.get(items.get(CODEC, b"").rstrip(b"\0"), b"")
 
 
 class _Chain:
@@ -160,7 +166,7 @@ class _Chain:
     def __init__(self, patient: Patient, head: _Head, start: int) -> None:
         self._patient, self._head = patient, head
         self._view = View(patient.source, 0, patient.source.size)
-        self._at, self._time = start, 0
+        self._at, self.time = start, 0  # the time of the cluster that this is in
         self._stop = 0  # of the cluster that this is in
 
     def __iter__(self) -> Iterator[tuple[_Block, bool, bool]]:
@@ -176,7 +182,7 @@ class _Chain:
                 self._enter(found)
                 at, opens = found.body, True
             elif found.number == TIMESTAMP:
-                self._time = self._view.big(found.body, min(8, found.stop - found.body))
+                self.time = self._view.big(found.body, min(8, found.stop - found.body))
             elif found.number in (SIMPLE_BLOCK, BLOCK_GROUP):
                 block = self._block(found)
                 if block is None:
@@ -272,10 +278,11 @@ class _Chain:
         if outer.number == SIMPLE_BLOCK:
             key = bool(head[width + 2] & 0x80)
         sound = True
-        if look and self._head.tracks[track] == VIDEO:
+        coding = self._head.codings.get(track, b"")
+        if look and coding:
             data = view.source.read_at(inner.body, min(MOST_LOOKED_AT, inner.stop - inner.body))
-            sound = BLANK not in data
-        return _Block(outer.start, outer.stop, track, self._time + shift, key, sound)
+            sound = not is_overwritten(coding, data)
+        return _Block(outer.start, outer.stop, track, self.time + shift, key, sound)
 
 
 @dataclass(slots=True)
@@ -353,7 +360,7 @@ def _made(head: _Head, chain: _Chain) -> _Made:
             made.spans.append((max(shown.values(), default=0) * unit, block.time * unit))
         if opens:
             close()
-            opened = chain._time
+            opened = chain.time
         if block.time > MAX_LATER:
             continue
         if block.track in shown:

@@ -12,6 +12,15 @@ ALONE = frozenset((b"MJPG", b"JPEG", b"DIB ", b"HFYU", b"FFV1", b"YUY2", b"UYVY"
 PART_2 = frozenset((b"XVID", b"DIVX", b"DX50", b"FMP4", b"MP4V", b"DIV5", b"XVIX", b"3IV2"))
 AVC = frozenset((b"H264", b"X264", b"AVC1", b"DAVC"))
 HEVC = frozenset((b"HEVC", b"H265", b"HVC1", b"HEV1"))
+#: Codings that never write so many zeros in a row; plain and lossless ones do where it is dark.
+NEVER_BLANK = frozenset((b"MJPG", b"JPEG", b"MPG1", b"MPG2", b"MPEG")) | PART_2 | AVC | HEVC
+BLANK = bytes(512)
+
+
+def is_overwritten(coding: bytes, data: bytes) -> bool:
+    """Whether a coded picture has zeros inside that its coder does not write. Those at its end are
+    none: recorders fill pictures up to a round size."""
+    return coding.upper() in NEVER_BLANK and BLANK in data.rstrip(b"\0")
 
 
 def is_between(coding: bytes, head: bytes) -> bool:
