@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import signal
@@ -10,6 +11,7 @@ import sys
 import time
 from pathlib import Path
 
+from needlewright.wording.errors import explain
 from tests.mending import damage
 from tests.support import FolderTest, noise, png
 
@@ -34,6 +36,33 @@ class FilesTest(FolderTest):
         self.assertEqual(done.returncode, status, done.stderr + done.stdout)
         self.assertNotIn("Traceback", done.stderr)
         return done
+
+    def test_killed_it_leaves_whole_files_and_a_list_of_them(self):
+        for number in range(6):
+            self.put(f"{number}.jpg", damage.photo(2)[: 40_000 + number])
+        run = subprocess.Popen([str(PROGRAM), "mend", str(self.made), "--to", "out"],
+                               cwd=self.folder, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        with run:
+            run.stdout.readline()  # the first one is done
+            run.kill()
+        listed = (self.folder / "out" / "mending.json").read_text().splitlines()[1:]
+        told = [json.loads(line.rstrip(",")) for line in listed if line.startswith("{")]
+        self.assertTrue(told)
+        for entry in told:
+            self.assertIsNotNone(damage.seen((self.folder / entry["output"]).read_bytes()))
+        again = self.call("mend", self.made, "--to", "out", status=1)
+        self.assertIn("is there already", again.stderr)
+        self.call("mend", self.made, "--to", "out", "--json", "second.json")
+        second = json.loads((self.folder / "second.json").read_text())["files"]
+        self.assertTrue(all(entry["output"] for entry in second))
+        self.assertEqual(len({entry["output"] for entry in second + told}), 6 + len(told))
+
+    def test_a_full_disk_is_one_sentence(self):
+        for error in (OSError(errno.ENOSPC, "No space left on device", "/media/x/1.jpg"),
+                      OSError(errno.EDQUOT, "Disk quota exceeded")):
+            told = explain(error)
+            self.assertIn("no room left", told)
+            self.assertNotIn("unforeseen", told)
 
     def state(self) -> dict[str, tuple[int, int]]:
         return {str(p): (p.stat().st_mtime_ns, p.stat().st_size)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Mapping
 from typing import Any
 
 from needlewright.core.errors import FormatError, NeedlewrightError
 from needlewright.wording import breaks, units
 
+FULL = frozenset((errno.ENOSPC, errno.EDQUOT, errno.EFBIG))
 SENTENCES = {
     "find-not-played": "Find {find} cannot be played: no clip or sound begins there any more.",
     "source-missing": "There is no file at {path}.",
@@ -145,6 +147,9 @@ def explain(error: BaseException) -> str:
         return f"{told[:1].upper()}{told[1:]}, at byte {error.offset:,}."
     if isinstance(error, NeedlewrightError):
         return sentence(error.code, error.values)
+    if isinstance(error, OSError) and error.errno in FULL:
+        where = f" at {error.filename}" if error.filename else ""
+        return f"There is no room left on the disk{where}. What was saved before is safe."
     text = str(error).strip() or type(error).__name__
     return f"Something unforeseen happened: {text}. What was saved before is safe."
 
