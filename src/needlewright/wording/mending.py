@@ -170,8 +170,8 @@ def mended_line(row: FindRow) -> str:
 
 
 def place_head(row: int) -> str:
-    """Where a piece would begin: 'from row 640'."""
-    return f"from row {row:,}"
+    """Where a piece would begin: 'row 640', which large text has room for."""
+    return f"row {row:,}"
 
 
 def place_share(share: float) -> str:
