@@ -17,6 +17,7 @@ from needlewright.core.search.examining import STEP, examine
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.sources.shelf import Shelf, Shelved
+from needlewright.core.volumes.stamps import unix
 
 KNOWN = 0.01  # of the bytes, before which nothing is said of how long it takes
 
@@ -53,10 +54,11 @@ def _is_wanted(plan: Plan, find: Find) -> bool:
 
 def _shelved(find: Find, entry: Shelved) -> Find:
     """`find` as a file that is there, under the path that its shelf has it at."""
+    modified = unix(*divmod(entry.modified_ns, 1_000_000_000))
     return replace(
         find, content=ShelfObject(entry.key, entry.size), path=entry.path, removed=False,
-        name=entry.path.rpartition("/")[2], broken=None, preview=find.preview,
-        record=Record(entry.at, modified=entry.modified))
+        name=entry.path.rpartition("/")[2], broken=None,
+        record=Record(entry.at, modified=None if modified is None else modified.text()))
 
 
 def _progress(reached: int, context: Context, begun: float) -> Progress:

@@ -6,7 +6,6 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-import time
 from bisect import bisect_right
 from collections.abc import Iterable, Sequence
 from pathlib import Path
@@ -49,7 +48,7 @@ class FilesShelf(Shelf):
                     continue  # given twice: itself, and in a folder
                 known.add(key)
                 self._entries.append(Shelved(key, self._shown(path), at, status.st_size,
-                                             _local_time(status.st_mtime), path))
+                                             status.st_mtime_ns, path))
                 at += max(1, -(-status.st_size // PLACE_BYTES)) * PLACE_BYTES
             if not self._entries:
                 raise SourceError("folder-empty", path=str(self._paths[0]))
@@ -144,13 +143,6 @@ def _short_name(spec: str) -> str:
     paths = _paths_of(spec)
     more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
     return (paths[0].name or str(paths[0])) + more
-
-
-def _local_time(seconds: float) -> str | None:
-    try:
-        return time.strftime("%Y-%m-%dT%H:%M:%S", time.localtime(seconds))
-    except (OverflowError, ValueError, OSError):
-        return None
 
 
 register(Opener("folder", _claims, lambda spec: spec_of(_paths_of(spec)), _open, _short_name))

@@ -17,14 +17,14 @@ from needlewright.core.sources.source import Source
 @dataclass(frozen=True, slots=True)
 class Shelved:
     """A file on a shelf. `key`: what the shelf hands it out by; `path`: as it is shown; `at`: its
-    place among all, bytes; `size` in bytes; `modified`: local time as in `Facts.taken`; `file`:
-    where it lies on this computer."""
+    place among all, bytes; `size` in bytes; `modified_ns`: nanoseconds since 1970, UTC;
+    `file`: where it lies on this computer."""
 
     key: str
     path: str
     at: int
     size: int
-    modified: str | None
+    modified_ns: int
     file: Path
 
 
