@@ -14,7 +14,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.ebml import Element, read_element
+from needlewright.core.structures.ebml import Element, children, read_element
 from needlewright.core.structures.view import Parts, View, end_mark, structure
 from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
@@ -58,18 +58,6 @@ class _State:
     parts: Parts = field(default_factory=Parts)
 
 
-def _children(view: View, parent: Element) -> list[Element]:
-    found: list[Element] = []
-    at = parent.body
-    while at < parent.stop and len(found) < 10_000:
-        element = read_element(view, at)
-        if element.stop > parent.stop:
-            raise FormatError("element-past-outer", offset=at)
-        found.append(element)
-        at = element.stop
-    return found
-
-
 def _unsigned(view: View, element: Element) -> int:
     return view.big(element.body, min(element.stop - element.body, 8))
 
@@ -88,20 +76,20 @@ def _head(state: _State, element: Element) -> None:
     """What the information and the tracks say."""
     view = state.view
     if element.number == INFO:
-        for entry in _children(view, element):
+        for entry in children(view, element):
             if entry.number == SCALE:
                 state.scale = _unsigned(view, entry) or 1_000_000
             elif entry.number == DURATION:
                 state.duration = _float(view, entry)
     elif element.number == TRACKS:
-        for entry in _children(view, element):
+        for entry in children(view, element):
             if entry.number == TRACK:
                 _track(state, entry)
 
 
 def _track(state: _State, entry: Element) -> None:
     view, number, kind = state.view, 0, 0
-    for item in _children(view, entry):
+    for item in children(view, entry):
         if item.number == TRACK_NUMBER:
             number = _unsigned(view, item)
         elif item.number == TRACK_TYPE:
@@ -109,7 +97,7 @@ def _track(state: _State, entry: Element) -> None:
         elif item.number == CODEC:
             state.codings.append(_text(view, item))
         elif item.number == VIDEO:
-            for size in _children(view, item):
+            for size in children(view, item):
                 if size.number == PIXEL_WIDTH:
                     state.width = _unsigned(view, size)
                 elif size.number == PIXEL_HEIGHT:
@@ -142,7 +130,7 @@ def _cluster(state: _State, cluster: Element, segment_stop: int) -> None:
         elif element.number == SIMPLE_BLOCK:
             _block(state, element, time)
         elif element.number == BLOCK_GROUP:
-            for inner in _children(view, element):
+            for inner in children(view, element):
                 if inner.number == 0xA1:
                     _block(state, inner, time)
         elif element.number == CRC and at == cluster.body and not cluster.open_ended:
@@ -192,7 +180,7 @@ def _follow(state: _State, start: int) -> None:
     head = read_element(view, start)
     if head.number != EBML or head.stop - head.body > MAX_HEADER_BYTES:
         raise FormatError("no-ebml-header", offset=start)
-    for entry in _children(view, head):
+    for entry in children(view, head):
         if entry.number == DOC_TYPE:
             state.doc_type = _text(view, entry)
     if state.doc_type not in ("matroska", "webm"):

@@ -29,11 +29,11 @@ from needlewright.core.mending.clips.timing import bytes_a_second, pictures, sou
 from needlewright.core.mending.clips.tracks import SOUND, VIDEO, Model, models_of, moov_of
 from needlewright.core.mending.clips.writing import NewTrack, box, moov
 from needlewright.core.mending.registry import register
+from needlewright.core.mending.streams.pieces import copy
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import Box, top_level
 from needlewright.core.structures.view import View
 
-COPY_BYTES = 1 << 22
 TRIAL_BYTES = 8 << 20  # in which the description of a sibling must find samples
 LEAST = 3  # samples below which nothing was found
 MOST_TOLD = 40
@@ -246,13 +246,7 @@ def _writer(source: Source, data: _Data, index: Callable[[int], bytes]) -> Calla
     def write(out: BinaryIO) -> None:
         out.write(head)
         out.write(struct.pack(">I4sQ", 1, b"mdat", data.stop - data.start + 16))
-        at = data.start
-        while at < data.stop:
-            block = source.read_at(at, min(COPY_BYTES, data.stop - at))
-            if not block:
-                break
-            out.write(block)
-            at += len(block)
+        copy(source, data.start, data.stop, out)
         out.write(index(len(head) + 16 - data.start))
     return write
 

@@ -44,7 +44,7 @@ from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.keys import is_overwritten
 from needlewright.core.mending.streams.pieces import Piece, Pieces, left_out, writing
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.ebml import Element, read_element
+from needlewright.core.structures.ebml import Element, children, read_element
 from needlewright.core.structures.view import View
 
 LOOK_BYTES = 1 << 20
@@ -130,29 +130,19 @@ def _head(source: Source) -> _Head | None:
     return head if head is not None and head.tracks else None
 
 
-def _children(view: View, parent: Element) -> Iterator[Element]:
-    at = parent.body
-    while at < parent.stop:
-        child = read_element(view, at)
-        if child.stop > parent.stop:
-            raise FormatError("element-past-outer", offset=at)
-        yield child
-        at = child.stop
-
-
 def _learn(head: _Head, view: View, part: Element) -> None:
     if part.number == INFO:
-        for entry in _children(view, part):
+        for entry in children(view, part):
             raw = view.take(entry.body, min(8, entry.stop - entry.body))
             if entry.number == SCALE:
                 head.scale = int.from_bytes(raw, "big") or 1_000_000
             elif entry.number == DURATION and len(raw) in (4, 8):
                 head.duration = struct.unpack(">f" if len(raw) == 4 else ">d", raw)[0]
     elif part.number == TRACKS:
-        for entry in _children(view, part):
+        for entry in children(view, part):
             if entry.number == TRACK:
                 items = {item.number: view.take(item.body, min(32, item.stop - item.body))
-                         for item in _children(view, entry)
+                         for item in children(view, entry)
                          if item.number in (TRACK_NUMBER, TRACK_TYPE, CODEC)}
                 number = int.from_bytes(items.get(TRACK_NUMBER, b"")[:8], "big")
                 head.tracks[number] = int.from_bytes(items.get(TRACK_TYPE, b"")[:8], "big")
@@ -261,7 +251,7 @@ class _Chain:
         view, inner, key = self._view, outer, True
         try:
             if outer.number == BLOCK_GROUP:
-                parts = {child.number: child for child in _children(view, outer)}
+                parts = {child.number: child for child in children(view, outer)}
                 if BLOCK not in parts:
                     return None
                 inner, key = parts[BLOCK], REFERENCE not in parts

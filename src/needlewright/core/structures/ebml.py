@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from needlewright.core.errors import FormatError
 from needlewright.core.structures.view import View
 
+MOST_CHILDREN = 10_000
+
 
 @dataclass(frozen=True, slots=True)
 class Element:
@@ -42,3 +44,16 @@ def read_element(view: View, at: int) -> Element:
     if size == (1 << 7 * size_bytes) - 1:
         return Element(number, at, body, view.stop, True)
     return Element(number, at, body, body + size)
+
+
+def children(view: View, parent: Element) -> list[Element]:
+    """The elements in `parent`, MOST_CHILDREN at most; FormatError where one does not fit there."""
+    found: list[Element] = []
+    at = parent.body
+    while at < parent.stop and len(found) < MOST_CHILDREN:
+        element = read_element(view, at)
+        if element.stop > parent.stop:
+            raise FormatError("element-past-outer", offset=at)
+        found.append(element)
+        at = element.stop
+    return found

@@ -133,8 +133,9 @@ def apart(canvas: Canvas, guide: Guide) -> Floats | None:
         return None
     means = means_of(canvas)
     both = [means - guide.of(canvas.layout, bars) for bars in (False, True)]
-    return min(both, key=lambda off: _scatter(off[0][canvas.there]))
+    return min(both, key=lambda off: scatter(off[0][canvas.there]))
 
 
-def _scatter(off: Floats) -> float:
+def scatter(off: Floats) -> float:
+    """How far values lie from their median, usually."""
     return float(np.median(np.abs(off - np.median(off))))

@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
-from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart
+from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart, scatter
 from needlewright.core.mending.jpeg.placing import Break
 
 ROWS = 6  # of MCUs at either side of a step that are compared with the thumbnail
@@ -132,8 +132,8 @@ class _Witness:
         """Whether a part shows something else than the thumbnail does there."""
         there = self._canvas.there
         part = self._off[0, place:stop][there[place:stop]]
-        usual = _scatter(self._off[0][there])
-        return bool(part.size >= LEAST and _scatter(part) > STRANGE * usual + FLOOR * 10)
+        usual = scatter(self._off[0][there])
+        return bool(part.size >= LEAST and scatter(part) > STRANGE * usual + FLOOR * 10)
 
     def hidden(self) -> list[Break]:
         """Steps in brightness within a part that are far beyond what the thumbnail errs by, and
@@ -159,10 +159,6 @@ class _Witness:
         self.rows = _rows(self._off, self._canvas, self._places)
         return [Break(row * per_row, 0, 0, (0,) * count, True, (LOOSE,) * count)
                 for row in sorted(picked)]
-
-
-def _scatter(values: Floats) -> float:
-    return float(np.median(np.abs(values - np.median(values))))
 
 
 def _rows(off: Floats, canvas: Canvas, places: list[int]) -> Floats:
