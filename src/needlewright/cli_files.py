@@ -48,8 +48,8 @@ def _check(options: argparse.Namespace, stop: threading.Event) -> int:
     with _listing(options.json, "files") as list_:
         for item in examine(files_in(options.path), stop):
             totals[_grade(item)] += 1
+            list_.add(_told(item))  # first: what was said is listed, whatever happens then
             print(_line(item), flush=True)
-            list_.add(_told(item))
     print(_totals(totals))
     if stop.is_set():
         raise KeyboardInterrupt
@@ -151,8 +151,8 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
         for done in treat(paths, to, [Path(r) for r in options.reference], stop, shown):
             shown.clear()
             totals["mended" if done.output is not None else "left"] += 1
-            print(_mended_line(done), flush=True)
             list_.add(_mended_told(done))
+            print(_mended_line(done), flush=True)
     print(f"{units.count(totals['mended'], 'file')} mended, {totals['left']:,} left as they are; "
           f"the list is {wanted}")
     if stop.is_set():
@@ -179,9 +179,9 @@ def mend_all(job: Any, references: list[str], stop: threading.Event,
             print(f"mending {one_line(event.name)}", file=sys.stderr, flush=True)
             continue
         kept, left = kept + (event.kept is not None), left + (event.kept is None)
-        print(_find_line(event), flush=True)
         if list_ is not None:
             list_.add(_find_told(event))
+        print(_find_line(event), flush=True)
     print(f"{units.count(kept, 'find')} mended, {left:,} left as they are")
     if stop.is_set():
         raise KeyboardInterrupt
