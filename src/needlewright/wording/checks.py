@@ -172,6 +172,8 @@ SENTENCES = {
     "thumbnail-agrees": "agrees with the picture",
     "thumbnail-of-original": "shows the picture as it was before it was edited",
     "thumbnail-differs": "shows another picture",
+    "thumbnail-level": "is of another brightness or colour than the picture from row {row:,} of "
+        "{rows:,} on",
     "thumbnail-differs-below": "differs from the picture from row {row:,} of {rows:,} on",
 }
 

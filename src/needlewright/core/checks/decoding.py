@@ -129,6 +129,7 @@ class StreamReport:
 @dataclass(frozen=True, slots=True)
 class DecodeReport:
     """What the decoder said. `rows`: mean difference to the preview in 30 bands, grey levels.
+    `level_row`: the pixel row from which on the picture has another level than its preview says.
 
     `strip`: ten frames of a clip side by side, JPEG. `inset`: the embedded preview of a picture,
     decoded and encoded again, JPEG. `at`, `seconds`: time of a still, and of all.
@@ -143,6 +144,7 @@ class DecodeReport:
     preview: str | None = None
     rows: tuple[float, ...] = ()
     correlation: float | None = None
+    level_row: int | None = None
     strip: bytes = b""
     inset: bytes = b""
     streams: tuple[StreamReport, ...] = ()
@@ -160,7 +162,7 @@ def _report(answer: dict[str, Any], blobs: list[bytes], task: str) -> DecodeRepo
     return DecodeReport(
         bool(answer["ok"]), answer.get("error"), answer.get("text", ""), answer.get("width"),
         answer.get("height"), blobs[0] if blobs else b"", answer.get("preview"),
-        tuple(answer.get("rows", ())), answer.get("correlation"),
+        tuple(answer.get("rows", ())), answer.get("correlation"), answer.get("level_row"),
         strip, inset, streams, answer.get("at"), answer.get("seconds"),
         bool(answer.get("corrupt")))
 

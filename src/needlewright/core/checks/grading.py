@@ -154,6 +154,10 @@ def _thumbnail_check(
     rows = report.rows
     height = walk.facts.height or 0
     bad = _first_bad_band(rows)
+    if bad is None and report.level_row is not None and height and not walk.edited:
+        row = min(report.level_row, height)
+        return Check(name, Outcome.FAIL, "thumbnail-level", {"row": row, "rows": height},
+                     content=True), round(row / height, 4), row
     if bad is None and (report.correlation or 0.0) >= SAME_PICTURE:
         return Check(name, Outcome.PASS, "thumbnail-agrees", content=True), share, row
     if bad is not None and _agrees(rows[:bad]):

@@ -8,8 +8,11 @@ from typing import Any
 
 from PIL import Image, ImageChops, ImageFile
 
+from needlewright.core.checks import worker_levels
+
 INDEX_BYTES = 1 << 16  # in which an HEIF file says what it holds
 GRID = (40, 30)  # cells in which the picture and its own thumbnail are compared
+LEVELS_FROM = 0.8  # correlation from which on a thumbnail may witness small changes of level
 TURNS = {
     2: Image.Transpose.FLIP_LEFT_RIGHT, 3: Image.Transpose.ROTATE_180,
     4: Image.Transpose.FLIP_TOP_BOTTOM, 5: Image.Transpose.TRANSPOSE,
@@ -54,20 +57,33 @@ def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str,
         small.load()
     except Exception:
         return {"preview": "undecodable"}
-    ours = _cells(picture, None)
     box = _letterbox(small, *picture.size)
-    versions = [_cells(small, box)]
+    ways: list[tuple[worker_levels.Box, worker_levels.Box]] = [(None, box)]
     if box[0] >= 1 or box[1] >= 1:  # or else squeezed into its frame
-        versions.append(_cells(small, None))
-    pairs = [(ours, version) for version in versions]
+        ways.append((None, None))
     crop = _crop(picture, *small.size)
     if crop is not None:  # or else only its middle is shown
-        pairs.append((_cells(picture, crop), _cells(small, None)))
+        ways.append((crop, None))
+    pairs = [(_cells(picture, ours), _cells(small, theirs)) for ours, theirs in ways]
     compared = [_rows_apart(*pair) for pair in pairs]
     best = min(range(len(pairs)), key=lambda i: sum(compared[i]))
-    apart = compared
     correlation = _correlation(*(p.convert("L").tobytes() for p in pairs[best]))
-    return {"preview": "compared", "rows": apart[best], "correlation": round(correlation, 3)}
+    answer = {"preview": "compared", "rows": compared[best], "correlation": round(correlation, 3)}
+    if correlation >= LEVELS_FROM:
+        answer["level_row"] = _level_row(data, picture, small, *ways[best])
+    return answer
+
+
+def _level_row(data: bytes, picture: Image.Image, small: Image.Image, crop: worker_levels.Box,
+               box: worker_levels.Box) -> int | None:
+    """The row from which on all is of another level than the thumbnail and the rows above say."""
+    steps = worker_levels.candidates(picture, small, crop, box)
+    if not steps:
+        return None
+    high = round(box[3] - box[1]) if box is not None else small.height
+    with Image.open(io.BytesIO(data), formats=("JPEG",)) as whole:
+        scale = whole.width / picture.width
+    return worker_levels.first_shown(data, steps, high, crop, scale)
 
 
 def _compare_heif(picture: Image.Image, data: bytes) -> dict[str, Any]:

@@ -121,10 +121,13 @@ def place(canvas: Canvas, strand: Strand, begin: int, count: int, low: int, high
         told[part], weight[part] = scores.told, scores.weight
         found = begins_at(profile, begin, shifts[part]) + by_amount(begin + shifts[part], expected)
         enough = scores.there >= min(count, 24) * 0.5
-        nats[part] = np.where(enough, found + scores.apart, -np.inf)
-    tried = np.isfinite(nats)
-    if tried.any():
-        nats[tried] += (np.median(told[tried]) - told[tried]) * weight[tried]
+        # In the first row nothing can stand above: where rows begin, and the amount, must say it.
+        topmost = ~enough & (begin + shifts[part] + count // 2 < canvas.layout.per_row)
+        nats[part] = np.where(enough, found + scores.apart, np.where(topmost, found, -np.inf))
+        weight[part][topmost] = 0
+    tried, joined = np.isfinite(nats), np.isfinite(nats) & (weight > 0)
+    if joined.any():
+        nats[joined] += (np.median(told[joined]) - told[joined]) * weight[joined]
     if guide is not None and tried.any():
         nats[tried] += _as_guided(canvas, strand, begin, shifts[tried], guide)
     best = int(np.argmax(nats)) if nats.size else 0

@@ -15,6 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
+from needlewright.core.mending.jpeg.evidence import FINER
 from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart, scatter
 from needlewright.core.mending.jpeg.placing import Break
 
@@ -26,7 +27,8 @@ FLOOR = 0.2  # grey levels: no thumbnail is better
 USUAL = 0.8  # of the steps within the parts are no larger than the error that is learnt
 LOOSE = 10.0  # grey levels that a level may be off by which nothing stands just above of
 AT_ODDS = 4.0  # times their common error by which rows and thumbnail may disagree
-HIDDEN, BEYOND = 3.0, 6.0  # grey levels, and times its error, of a step that no row shows
+HIDDEN, BEYOND = 3.0, 6.0  # grey levels, and times its error, of a step that no break explains
+SHOWN = 0.7  # of the MCUs of a row that show a step
 STRANGE = 2.0  # times the usual scatter, of what is not the picture at that place
 WORTH = 0.25  # grey levels: smaller corrections are none
 
@@ -54,6 +56,8 @@ def level(canvas: Canvas, breaks: list[Break], guide: Guide | None) -> Levelled:
     if witness is not None:
         breaks += witness.hidden()
         breaks.sort(key=lambda b: b.place)
+        if witness.noise is None:
+            witness = None
     inner = sorted((b for b in breaks if 0 < b.place < canvas.there.size), key=lambda b: b.place)
     total = np.zeros(canvas.layout.quantisers.shape[0])
     for number, broken in enumerate(inner):
@@ -89,6 +93,7 @@ class _Witness:
 
     def __init__(self, canvas: Canvas, off: Floats, breaks: list[Break]) -> None:
         self._canvas, self._off = canvas, off
+        self._intact = not breaks  # nothing else speaks against the picture
         self._places = [b.place for b in breaks]
         self.rows = _rows(off, canvas, self._places)
         self.noise = _noise(self.rows, canvas, self._places)
@@ -136,29 +141,76 @@ class _Witness:
         return bool(part.size >= LEAST and scatter(part) > STRANGE * usual + FLOOR * 10)
 
     def hidden(self) -> list[Break]:
-        """Steps in brightness within a part that are far beyond what the thumbnail errs by, and
-        stay: a change of level that no row shows."""
+        """Steps within a part that are far beyond what the thumbnail errs by, and stay: changes of
+        level that were taken for edges of the picture, and are taken off."""
         assert self.noise is not None
         per_row = self._canvas.layout.per_row
-        broken = {p // per_row for p in self._places}
-        bound = max(HIDDEN, BEYOND * float(self.noise[0]))
-        found: list[tuple[float, int]] = []
-        for row in range(ROWS, self.rows.shape[1] - ROWS + 1):
-            both = self.rows[0, row - ROWS : row + ROWS]
-            if broken & set(range(row - ROWS, row + ROWS)) or np.isnan(both).any():
-                continue
-            step = float(np.median(both[ROWS:]) - np.median(both[:ROWS]))
-            if abs(step) > bound:
-                found.append((abs(step), row))
+        steps: list[Doubles] = []
+        at: list[int] = []
+        edges = [-1, *sorted({p // per_row for p in self._places}), self.rows.shape[1]]
+        for low, high in itertools.pairwise(edges):
+            for row in range(low + 2, high):
+                before = _known(self.rows[:, max(low + 1, row - ROWS) : row])
+                behind = _known(self.rows[:, row : min(high, row + ROWS)])
+                if before.shape[1] and behind.shape[1]:
+                    fewer = np.sqrt(ROWS / min(before.shape[1], behind.shape[1]))
+                    step = np.median(behind, axis=1) - np.median(before, axis=1)
+                    # The mean is largest just where the step is.
+                    other = np.abs(behind.mean(axis=1) - before.mean(axis=1))
+                    steps.append(np.minimum(np.abs(step), other) / fewer)
+                    at.append(row)
+        if not steps:
+            return []
+        # The steps that are looked for are among those that say how large errors are.
+        noise = 2 * np.median(steps, axis=0) + FLOOR
+        over = (np.array(steps) / np.maximum(HIDDEN, BEYOND * noise)).max(axis=1)
         picked: list[int] = []
-        for _, row in sorted(found, reverse=True):
-            if all(abs(row - other) > ROWS for other in picked):
-                picked.append(row)
-        count = self._off.shape[0]
-        self._places += [row * per_row for row in picked]
-        self.rows = _rows(self._off, self._canvas, self._places)
-        return [Break(row * per_row, 0, 0, (0,) * count, True, (LOOSE,) * count)
-                for row in sorted(picked)]
+        for index in np.argsort(-over).tolist():
+            if over[index] > 1 and all(abs(at[index] - other) > ROWS for other in picked):
+                picked.append(at[index])
+        found = [b for b in map(self._taken_off, sorted(picked)) if b is not None]
+        self.noise = _noise(self.rows, self._canvas, self._places)
+        return found
+
+    def _taken_off(self, row: int) -> Break | None:
+        """A hidden step near `row`, where most of the MCUs of one row differ by it from what
+        stands above them; its level becomes that of those above. None where no row shows it and nothing else
+        is wrong."""
+        canvas, per_row = self._canvas, self._canvas.layout.per_row
+        first, stop = (row - 1) * per_row, min((row + 2) * per_row, canvas.there.size)
+        around = _known(self.rows[:, max(0, row - ROWS) : row]), _known(
+            self.rows[:, row : row + ROWS])
+        step = np.median(around[1], axis=1) - np.median(around[0], axis=1)
+        strand = canvas.strand(canvas.coefficients[first:stop])
+        fit = canvas.fits(strand, 0, strand.size, np.array([first], np.int64), most_up=1)[0]
+        signals = np.column_stack((fit.mean, fit.colour))
+        told = np.nan_to_num(np.abs(signals) - np.abs(signals - step), nan=0.0).sum(axis=1)
+        told[~canvas.there[first:stop]] = 0
+        sums = np.concatenate(([0.0], np.cumsum(told)))
+        room = sums.size - 1 - per_row
+        if room < 1:
+            return None
+        start = int(np.argmax(sums[per_row : per_row + room + 1] - sums[: room + 1]))
+        window = slice(start, start + per_row)
+        if float((told[window] > 0).mean()) < SHOWN:
+            if self._intact:
+                return None
+            return Break(row * per_row, 0, 0, (0,) * step.size, True, (LOOSE,) * step.size)
+        joint = canvas.fits(strand, start, per_row, np.array([first], np.int64), most_up=1)[0]
+        finer = joint.finer()
+        levels = canvas.quantised(-np.where(np.abs(finer - step) < FINER, finer, step))
+        place = first + start
+        canvas.shift_levels(place, canvas.there.size, levels)
+        self._off[:, place:] += canvas.in_grey(levels)[:, None]
+        self._places.append(place)
+        self.rows = _rows(self._off, canvas, self._places)
+        return Break(place, 0, 0, tuple(int(v) for v in levels), False, joint.errors())
+
+
+def _known(rows: Floats) -> Floats:
+    """Those that have a value."""
+    known: Floats = rows[:, ~np.isnan(rows[0])]
+    return known
 
 
 def _rows(off: Floats, canvas: Canvas, places: list[int]) -> Floats:

@@ -85,9 +85,11 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     """Correct the levels of what was put in behind breaks by the embedded thumbnail, and doubt what
     neither it nor the rows make sure."""
     placed, canvas = solved.placed, solved.canvas
-    if not placed.breaks:
+    if not placed.breaks and not (solved.exact and guide is not None):
         return
     done = level(canvas, placed.breaks, guide)
+    if not placed.breaks:
+        return
     solved.guided = done.guided
     if done.unsure:
         solved.doubts.append("levels-guessed")
