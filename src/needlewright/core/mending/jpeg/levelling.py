@@ -174,8 +174,8 @@ class _Witness:
 
     def _taken_off(self, row: int) -> Break | None:
         """A hidden step near `row`, where most of the MCUs of one row differ by it from what
-        stands above them; its level becomes that of those above. None where no row shows it and nothing else
-        is wrong."""
+        stands above them; its level becomes that of those above. None where no row shows it,
+        and nothing else is wrong or too few rows of the thumbnail say it."""
         canvas, per_row = self._canvas, self._canvas.layout.per_row
         first, stop = (row - 1) * per_row, min((row + 2) * per_row, canvas.there.size)
         around = _known(self.rows[:, max(0, row - ROWS) : row]), _known(
@@ -193,7 +193,7 @@ class _Witness:
         start = int(np.argmax(sums[per_row : per_row + room + 1] - sums[: room + 1]))
         window = slice(start, start + per_row)
         if float((told[window] > 0).mean()) < SHOWN:
-            if self._intact:
+            if self._intact or min(known.shape[1] for known in around) < ROWS:
                 return None
             return Break(row * per_row, 0, 0, (0,) * step.size, True, (LOOSE,) * step.size)
         joint = canvas.fits(strand, start, per_row, np.array([first], np.int64), most_up=1)[0]
