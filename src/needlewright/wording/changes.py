@@ -41,7 +41,9 @@ CHANGES = {
     "packets-in-step": "{count:,} packets were put in step again",
     "sums-made": "{count:,} checksums were made anew",
     "header-made": "its header was made from what the data is",
-    "rows-missing": "{rows:,} of {total:,} rows are not there and were left neutral",
+    "rows-missing": "{rows:,} of {total:,} rows are not there in full; what is missing was left "
+                    "neutral",
+    "taken-up": "its compressed data was taken up again behind the damage, from row {row:,} on",
 }
 LEFT = {
     "double-removed": "what seems to stand twice was left in",

@@ -1,6 +1,6 @@
 """PNG: chunks found again by their names, checksums made anew, the size from the rows, and as many
-rows as the stream still gives (W3C PNG, third edition: 5 chunks, 9 filtering, 10 compression).
-Behind damage in it nothing is: what Deflate refers to is lost.
+rows as the stream still gives, behind damage as well (W3C PNG, third edition: 5 chunks, 9
+filtering, 10 compression).
 """
 
 from __future__ import annotations
@@ -9,6 +9,9 @@ import struct
 import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
 
 from needlewright.core.errors import FormatError
 from needlewright.core.mending.base import (
@@ -19,6 +22,7 @@ from needlewright.core.mending.base import (
     Unmendable,
     bytes_written,
 )
+from needlewright.core.mending.png import tail
 from needlewright.core.mending.registry import register
 from needlewright.core.structures.inflating import Inflater
 
@@ -29,6 +33,10 @@ DEPTHS = {0: (8, 16, 1, 2, 4), 2: (8, 16), 3: (8, 4, 2, 1), 4: (8, 16), 6: (8, 1
 FILTERS = 5
 SIDE = 65_535  # no wider picture is guessed
 LEAST_ROWS = 4
+MOST_SAMPLES = 1 << 28  # that are taken up behind damage
+MOST_TOLD = 40  # areas
+SCRAP = 0.001
+GREY = 0x80
 PIECE = 1 << 12  # bytes that are inflated at once
 KNOWN = frozenset((
     b"IHDR", b"PLTE", b"IDAT", b"IEND", b"tRNS", b"gAMA", b"cHRM", b"sRGB", b"iCCP", b"sBIT",
@@ -45,6 +53,7 @@ class _Parts:
     others: list[tuple[bytes, bytes]] = field(default_factory=list)
     data: bytearray = field(default_factory=bytearray)
     bad_at: int | None = None
+    bad_until: int = 0  # compressed bytes behind the last one
     sums: int = 0
     ended: bool = False
     claim: tuple[bytes, int] | None = None  # a damaged IHDR's bytes and its checksum
@@ -112,6 +121,8 @@ def _take(parts: _Parts, name: bytes, body: bytes, stated: bytes) -> None:
         if not sound and parts.bad_at is None:
             parts.bad_at = len(parts.data)
         parts.data += body
+        if not sound:
+            parts.bad_until = len(parts.data)
     elif name == b"IEND":
         parts.ended = True
     elif name == b"IHDR":
@@ -185,11 +196,14 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
     elif interlace:
         raise Unmendable("interlaced-damaged")
     else:
-        body, good = _rows_kept(rows, row, height, parts)
-        share = round(good / height, 4)
-        changes.append(Change("rows-missing", {"rows": height - good, "total": height}))
-        if good == 0:
+        good = _rows_kept(rows, row, height, parts)
+        step = max(1, SAMPLES[colour] * depth // 8)
+        neutral = GREY if depth >= 8 and colour != 3 else 0
+        body, there = _rows_made(patient, rows[: good * row], row, height, step, neutral, parts)
+        share = round(float(there.mean()), 4)
+        if share < SCRAP:
             raise Unmendable("nothing-decodes")
+        changes += _told(there, good, width)
     if not parts.ended:
         changes.append(Change("end-added"))
     if not changes:
@@ -202,19 +216,48 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
     return Mended(bytes_written(b"".join(out)), "png", tuple(changes), share, doubts)
 
 
-def _rows_kept(rows: bytes, row: int, height: int, parts: _Parts) -> tuple[bytes, int]:
-    """(a stream of all rows, those that are missing neutral; how many are there). What came out of
-    a chunk whose checksum is wrong is not believed where one tells."""
+def _rows_kept(rows: bytes, row: int, height: int, parts: _Parts) -> int:
+    """How many rows in front of the damage are there. What came out of a chunk whose checksum is
+    wrong is not believed where one tells."""
     good = min(height, len(rows) // row)
     if parts.bad_at is not None and parts.bad_at:
         sure, _ = _inflated(bytes(parts.data[: parts.bad_at]))
         good = min(good, len(sure) // row)
     for number in range(good):
         if rows[number * row] >= FILTERS:
-            good = number
-            break
-    neutral = b"\0" + b"\x80" * (row - 1)
-    return zlib.compress(rows[: good * row] + neutral * (height - good), 6), good
+            return number
+    return good
+
+
+def _rows_made(patient: Patient, head: bytes, row: int, height: int, step: int, neutral: int,
+               parts: _Parts) -> tuple[bytes, npt.NDArray[np.bool_]]:
+    """(a stream of all rows, `neutral` for what is lost; bool[height, bytes]: what is not)."""
+    data = bytes(parts.data)
+    sound_behind = parts.bad_until if 0 < parts.bad_until < len(data) else None
+    ends: npt.NDArray[np.int16] | None = None
+    for begin in (None, sound_behind) if sound_behind else (None,):
+        if row * height <= MOST_SAMPLES and ends is None:
+            ends = tail.tail_of(data, begin, row, height, lambda: patient.breathe(0.7))
+    if ends is None:
+        there = np.zeros((height, row - 1), np.bool_)
+        there[: len(head) // row] = True
+        lost = (b"\0" + bytes([neutral]) * (row - 1)) * (height - len(head) // row)
+        return zlib.compress(head + lost, 6), there
+    made, there = tail.samples(tail.joined(head, ends, row, height), step, neutral)
+    return zlib.compress(made, 6), there
+
+
+def _told(there: npt.NDArray[np.bool_], good: int, width: int) -> list[Change]:
+    """Which rows are missing in part or wholly, and from where on there are some again."""
+    missing = ~there.all(axis=1)
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], missing.astype(np.int8), [0])))).tolist()
+    areas = [[top, 0, bottom, width] for top, bottom in zip(edges[::2], edges[1::2])]
+    changes = [Change("rows-missing", {
+        "rows": int(missing.sum()), "total": len(there), "areas": areas[:MOST_TOLD]})]
+    again = np.flatnonzero(there[good:].any(axis=1))
+    if again.size:
+        changes.append(Change("taken-up", {"row": good + int(again[0])}))
+    return changes
 
 
 def _chunk(name: bytes, body: bytes) -> bytes:

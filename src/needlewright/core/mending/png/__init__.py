@@ -1,0 +1,1 @@
+"""PNG: what stands in the compressed data behind damage."""
