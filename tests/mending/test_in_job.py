@@ -125,7 +125,7 @@ class WordsTest(unittest.TestCase):
                 "reference": "BF_0188.JPG", "width": 4000, "height": 3000, "bytes": 512, "at": 9000,
                 "rows": [96] if code == "rows-placed" else 9, "breaks": 1, "parts": 2,
                 "share": 0.014, "areas": [[96, 0, 112, 640]], "blocks": 80, "samples": 40,
-                "seconds": [[1.0, 2.5]], "count": 3, "total": 90, "times": 2})),
+                "seconds": [[1.0, 2.5]], "count": 3, "total": 90, "times": 2, "row": 812})),
                 code.replace("-", " "), code)
         self.assertEqual(changes.why_not("data-ends"), changes.why_not("data-ends").strip())
 

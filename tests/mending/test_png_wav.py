@@ -89,7 +89,7 @@ class PngTest(FolderTest):
             at = len(whole) // 3
             for kind, data in (("zeros", whole[:at] + bytes(512) + whole[at + 512 :]),
                                ("removed", whole[:at] + whole[at + 700 :]),
-                               ("inserted", whole[:at] + noise(3, 2048) + whole[at:])):
+                               ("inserted", whole[:at] + noise(2048, 3) + whole[at:])):
                 with self.subTest(name, kind=kind):
                     done, made = self.mend(f"{name}-{kind}", data)
                     told = {change.code: change.values for change in done.changes}

@@ -43,6 +43,7 @@ CHANGES = {
     "header-made": "its header was made from what the data is",
     "rows-missing": "{rows:,} of {total:,} rows are not there in full; what is missing was left "
                     "neutral",
+    "frames-missing": "{count:,} stretches that do not decode were left out",
     "taken-up": "its compressed data was taken up again behind the damage, from row {row:,} on",
 }
 LEFT = {
@@ -86,6 +87,7 @@ NOTHING = {
     "too-large": "it is too large to be mended here",
     "size-unknown": "its size is lost, and its rows fit none",
     "interlaced-damaged": "it is stored in passes, and those behind the damage are lost",
+    "index-lost": "its index, which says where its parts lie, is lost",
     "samples-none": "no samples were found in its data",
     "coding-unknown": "its coding is not one that can be found without an index",
     "stopped": "it was stopped",

@@ -34,9 +34,9 @@ def strips_check(tiff: Tiff, directory: Directory) -> Check | None:
     if coding in (JPEG, OLD_JPEG):
         return _each(tiff, directory, spans, _jpeg_problem)
     if coding in (DEFLATE, DEFLATE_OLD):
-        return _each(tiff, directory, spans, _deflate_problem)
+        return _each(tiff, directory, spans, deflate_problem)
     if coding == PACKBITS:
-        return _each(tiff, directory, spans, _runs_problem)
+        return _each(tiff, directory, spans, runs_problem)
     found = payload_check(tiff.view, spans)
     return found if found.outcome is Outcome.FAIL else None
 
@@ -61,7 +61,8 @@ def _bits(tiff: Tiff, directory: Directory) -> list[int]:
     return tiff.values(directory, BITS) or [1]
 
 
-def _row_bytes(tiff: Tiff, directory: Directory) -> int:
+def row_bytes(tiff: Tiff, directory: Directory) -> int:
+    """Bytes of a row of a strip or tile, not compressed."""
     bits = _bits(tiff, directory)
     width = tiff.value(directory, TILE_WIDTH) or tiff.value(directory, WIDTH) or 0
     samples = 1 if tiff.value(directory, PLANES) == 2 else max(
@@ -69,7 +70,7 @@ def _row_bytes(tiff: Tiff, directory: Directory) -> int:
     return -(-width * bits[0] * samples // 8)
 
 
-def _rows(tiff: Tiff, directory: Directory, index: int) -> int:
+def rows_of(tiff: Tiff, directory: Directory, index: int) -> int:
     """Rows of strip or tile number `index`."""
     tall = tiff.value(directory, TILE_HEIGHT)
     if tall:
@@ -95,12 +96,12 @@ def _plain(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]]) -> Ch
     depth = 16 if _is_plain(tiff, directory, spans) else bits[0]
     if depth not in (8, 16) or not in_one_piece or TILE_WIDTH in directory.entries:
         return None
-    row_bytes = _row_bytes(tiff, directory) if depth == bits[0] else (
+    wide = row_bytes(tiff, directory) if depth == bits[0] else (
         (tiff.value(directory, WIDTH) or 0) * 2)
     pixel = depth // 8 * len(bits)
     if tiff.value(directory, 0x106) == 32803:  # a mosaic: every other pixel is of one colour
-        pixel, row_bytes = pixel * 2, row_bytes * 2
-    return samples_check(tiff.view, first, stop, row_bytes, pixel, depth // 8,
+        pixel, wide = pixel * 2, wide * 2
+    return samples_check(tiff.view, first, stop, wide, pixel, depth // 8,
                          tiff.order == "big")
 
 
@@ -117,9 +118,9 @@ def _each(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]], proble
     return Check(NAME, Outcome.PASS, "strips-agree", {"strips": len(spans)}, content=True)
 
 
-def _deflate_problem(tiff: Tiff, directory: Directory, index: int, data: bytes) -> bool:
+def deflate_problem(tiff: Tiff, directory: Directory, index: int, data: bytes) -> bool:
     """Whether the strip does not inflate to its size and its own checksum."""
-    need = _row_bytes(tiff, directory) * _rows(tiff, directory, index)
+    need = row_bytes(tiff, directory) * rows_of(tiff, directory, index)
     inflater = Inflater(need)
     try:
         for _ in inflater.feed(data):
@@ -129,8 +130,9 @@ def _deflate_problem(tiff: Tiff, directory: Directory, index: int, data: bytes) 
     return inflater.made != need or not inflater.ended
 
 
-def _runs_problem(tiff: Tiff, directory: Directory, index: int, data: bytes) -> bool:
-    need = _row_bytes(tiff, directory) * _rows(tiff, directory, index)
+def runs_problem(tiff: Tiff, directory: Directory, index: int, data: bytes) -> bool:
+    """Whether the strip does not unpack to its size."""
+    need = row_bytes(tiff, directory) * rows_of(tiff, directory, index)
     return not runs_make(np.frombuffer(data, np.uint8), need)
 
 

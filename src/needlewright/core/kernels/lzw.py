@@ -1,6 +1,7 @@
 """LZW as GIF uses it (GIF89a, appendix F): how many pixels the codes stand for, and until where.
 
-Only lengths are kept, no pixels: each code's string length follows from the code before it.
+Only lengths are kept, no pixels: each code's string length follows from the code before it. Where
+the codes go wrong, the bit is known from which on, and how wide the next code would be.
 """
 
 from __future__ import annotations
@@ -23,9 +24,10 @@ def _lengths(data, minimum, wanted):
     at = 0
     pixels = np.int64(0)
     while True:
+        bit = at * 8 - have
         while have < width:
             if at >= data.size:
-                return pixels, at, pixels == wanted
+                return pixels, at, pixels == wanted, bit, width
             bits |= np.uint64(data[at]) << np.uint64(have)
             have += 8
             at += 1
@@ -39,14 +41,14 @@ def _lengths(data, minimum, wanted):
             continue
         if code == stop:
             # Nothing but a few filler bytes may follow.
-            return pixels, at, pixels == wanted and data.size - at <= 2
+            return pixels, at, pixels == wanted and data.size - at <= 2, bit, width
         if previous < 0:
             if code > clear:
-                return pixels, at, False
+                return pixels, at, False, bit, width
             made = np.int64(1)
         else:
             if code > next_code or (code == next_code and next_code >= 4096):
-                return pixels, at, False
+                return pixels, at, False, bit, width
             grown = (length[previous] if previous > stop else 1) + 1
             made = grown if code == next_code else (length[code] if code > stop else 1)
             if next_code < 4096:
@@ -54,9 +56,9 @@ def _lengths(data, minimum, wanted):
                 next_code += 1
                 if next_code == 1 << width and width < 12:
                     width += 1
+        if pixels + made > wanted:
+            return pixels, at, False, bit, width
         pixels += made
-        if pixels > wanted:
-            return wanted, at, False
         previous = code
 
 
@@ -68,5 +70,12 @@ def decode_lengths(data: npt.NDArray[np.uint8], code_size: int,
     """
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
-    pixels, used, good = _lengths(data, code_size, wanted)
+    pixels, used, good, _, _ = _lengths(data, code_size, wanted)
     return int(pixels), int(used), bool(good)
+
+
+def last_good(data: npt.NDArray[np.uint8], code_size: int, wanted: int) -> tuple[int, int, int]:
+    """(pixels of the codes that are in order, bit behind them, bits of the code that would be
+    next)."""
+    pixels, _, _, bit, width = _lengths(data, code_size, wanted)
+    return int(pixels), int(bit), int(width)

@@ -1,0 +1,202 @@
+"""TIFF and the raw families built on it: a header that is lost points to the first directory again;
+strips and tiles that are lost become neutral, those that decode stay (TIFF 6.0).
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from needlewright.core.errors import FormatError
+from needlewright.core.formats import tiff_strips
+from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable
+from needlewright.core.mending.registry import register
+from needlewright.core.mending.streams.pieces import Piece, writing
+from needlewright.core.mending.tiff import strips
+from needlewright.core.mending.tiff.finding import directories
+from needlewright.core.sources.memory import MemorySource
+from needlewright.core.sources.source import Source
+from needlewright.core.structures.tiff import ORDERS, Directory, Tiff, open_tiff, read_all
+from needlewright.core.structures.view import View
+
+HEAD = 8
+MAX_STRIP = 1 << 26
+MAX_BYTES = (1 << 32) - (1 << 24)  # offsets have 32 bits
+PREDICTOR, PHOTOMETRIC, PALETTE = 0x13D, 0x106, 3
+WITHIN = (0x111, 0x117), (0x144, 0x145)
+MOST_TOLD = 40
+RAW = frozenset(("tiff", "dng", "cr2", "orf", "rw2", "nef", "arw", "pef", "srw", "dcr"))
+
+
+@dataclass(slots=True)
+class _Made:
+    """What is written anew: `over` bytes at their places; `behind` the end. `lost`: rows."""
+
+    over: list[tuple[int, bytes]] = field(default_factory=list)
+    behind: bytearray = field(default_factory=bytearray)
+    lost: list[tuple[int, int]] = field(default_factory=list)
+    rows: int = 0
+    width: int = 0
+    share: float = 1.0
+
+
+def mend(patient: Patient) -> Iterator[Mended]:
+    source = patient.source
+    if not HEAD < source.size <= MAX_BYTES:
+        raise Unmendable("too-large" if source.size > MAX_BYTES else "nothing-decodes")
+    changes: list[Change] = []
+    made = _Made()
+    tiff = _read(source)
+    if tiff is None:
+        head = _head_for(patient)
+        made.over.append((0, head))
+        changes.append(Change("header-made"))
+        tiff = _read(_with_head(source, head))
+    if tiff is None:
+        raise Unmendable("index-lost")
+    for directory in tiff.directories:
+        patient.breathe(0.5)
+        _fill(tiff, directory, source.size, made)
+    if made.lost:
+        changes.append(Change("rows-missing", {
+            "rows": sum(b - a for a, b in made.lost), "total": made.rows,
+            "areas": [[a, 0, b, made.width] for a, b in made.lost[:MOST_TOLD]]}))
+    if not changes:
+        raise Unmendable("nothing-found")
+    yield Mended(writing(source, _pieces(source.size, made)), _extension(patient), tuple(changes),
+                 round(made.share, 4))
+
+
+def _read(source: Source) -> Tiff | None:
+    """The structure, as far as it can be read; None where not even a picture is."""
+    try:
+        tiff = open_tiff(View(source, 0, source.size), 0)
+    except FormatError:
+        return None
+    with contextlib.suppress(FormatError):  # what was read is kept
+        read_all(tiff)
+    pictures = [d for d in tiff.directories if 0x100 in d.entries and 0x101 in d.entries]
+    return tiff if pictures and not tiff.large else None
+
+
+def _with_head(source: Source, head: bytes) -> Source:
+    if source.size > MAX_STRIP * 4:
+        raise Unmendable("too-large")
+    return MemorySource(head + source.read_at(HEAD, source.size - HEAD))
+
+
+def _head_for(patient: Patient) -> bytes:
+    """The eight bytes that lead to the first directory; Unmendable where none is found."""
+    found = directories(patient.source)
+    if not found:
+        raise Unmendable("index-lost")
+    best = found[0]
+    order = "little" if best.order == "<" else "big"
+    marks = {("little"): b"II*\0", ("big"): b"MM\0*"}
+    stated = patient.source.read_at(0, 4)
+    mark = stated if stated in ORDERS and ORDERS[stated] == (order, False) else marks[order]
+    return mark + best.at.to_bytes(4, "little" if order == "little" else "big")
+
+
+def _extension(patient: Patient) -> str:
+    stem, dot, suffix = patient.name.lower().rpartition(".")
+    return suffix if dot and stem and suffix in RAW | {"tif"} and suffix != "tiff" else "tif"
+
+
+def _fill(tiff: Tiff, directory: Directory, size: int, made: _Made) -> None:
+    """Replace what a picture lacks by neutral strips."""
+    coding = tiff.value(directory, tiff_strips.CODING) or strips.PLAIN
+    tags = next((pair for pair in WITHIN if pair[0] in directory.entries), None)
+    if tags is None or coding not in strips.KNOWN:
+        return
+    try:
+        starts, sizes = tiff.values(directory, tags[0]), tiff.values(directory, tags[1])
+        row_bytes = tiff_strips.row_bytes(tiff, directory)
+    except FormatError:
+        return
+    if not row_bytes or len(starts) != len(sizes):
+        return
+    bits = tiff.values(directory, tiff_strips.BITS) or [1]
+    grey = bits[0] in (8, 16) and tiff.value(directory, PHOTOMETRIC) != PALETTE
+    predicted = tiff.value(directory, PREDICTOR) == 2 and bits[0] == 8
+    pixel = max(1, len(bits) * bits[0] // 8)
+    height = tiff.value(directory, tiff_strips.HEIGHT) or 0
+    width = tiff.value(directory, tiff_strips.WIDTH) or 0
+    across = -(-width // (tiff.value(directory, tiff_strips.TILE_WIDTH) or width or 1))
+    each = tiff_strips.rows_of(tiff, directory, 0)
+    missing, lost = 0.0, []
+    for index, (start, length) in enumerate(zip(starts, sizes)):
+        rows = tiff_strips.rows_of(tiff, directory, index)
+        need = rows * row_bytes
+        if not 0 < need <= MAX_STRIP or _decodes(tiff, directory, index, (start, length), coding):
+            continue
+        there = 0
+        data = b""
+        if coding == strips.PLAIN and start < size:
+            there = min(rows, (size - start) // row_bytes)
+            data = tiff.view.peek(start, there * row_bytes)
+        data += strips.coded(
+            strips.neutral(rows - there, row_bytes, pixel, grey, predicted), coding)
+        place = size + len(made.behind)
+        made.behind += data + bytes(len(data) & 1)
+        _over(tiff, directory, tags, index, place, len(data), made)
+        top = min(height, index // across * each)
+        lost.append((top + there, min(height, top + rows)))
+        missing += (rows - there) / across
+    if lost and not made.lost:  # of several pictures the first is told of
+        made.rows, made.width = height, width
+        made.lost, made.share = _merged(lost), max(0.0, 1 - missing / max(1, height))
+
+
+def _merged(runs: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Runs of rows in order, those that touch as one."""
+    found: list[tuple[int, int]] = []
+    for start, stop in sorted(runs):
+        if found and start <= found[-1][1]:
+            found[-1] = found[-1][0], max(found[-1][1], stop)
+        else:
+            found.append((start, stop))
+    return found
+
+
+def _decodes(tiff: Tiff, directory: Directory, index: int, span: tuple[int, int],
+             coding: int) -> bool:
+    """Whether a strip is there, and gives what it must where that can be told."""
+    start, length = span
+    if length == 0 or start + length > tiff.view.stop:
+        return False
+    if length > MAX_STRIP:
+        return True
+    if coding in (strips.DEFLATE, strips.DEFLATE_OLD):
+        return not tiff_strips.deflate_problem(tiff, directory, index,
+                                                tiff.view.take(start, length))
+    if coding == strips.PACKBITS:
+        return not tiff_strips.runs_problem(tiff, directory, index, tiff.view.take(start, length))
+    return True
+
+
+def _over(tiff: Tiff, directory: Directory, tags: tuple[int, int], index: int, place: int,
+          length: int, made: _Made) -> None:
+    """Note where a strip lies now, and how long it is."""
+    for tag, value in zip(tags, (place, length)):
+        kind, _, where = directory.entries[tag]
+        wide = 2 if kind == 3 else 4
+        if value >= 1 << (8 * wide):
+            raise Unmendable("too-large")
+        made.over.append((where + wide * index, value.to_bytes(
+            wide, "little" if tiff.order == "little" else "big")))
+
+
+def _pieces(size: int, made: _Made) -> Sequence[Piece]:
+    """The file with what is written over it, and behind it."""
+    pieces: list[Piece] = []
+    at = 0
+    for place, data in sorted(made.over):
+        pieces += [(at, place), data]
+        at = place + len(data)
+    pieces += [(at, size), bytes(made.behind)]
+    return pieces
+
+
+register(Mender("tiff", RAW, mend))

@@ -1,0 +1,1 @@
+"""TIFF: directories found again, strips that are lost made neutral."""
