@@ -10,6 +10,7 @@ import unittest
 
 import av
 import numpy as np
+from benchmarks.mending import frames_of
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -23,6 +24,7 @@ from needlewright.core.mending.clips.writing import box, full
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.structures.aac_books import CODES, LENGTHS, lookups
 from needlewright.core.structures.parameter_sets import Bits, order_of_avc
+from needlewright.demo import clips
 from tests.mending import damage
 from tests.support import FolderTest, noise
 
@@ -48,6 +50,39 @@ def sound(rate: int, layout: str, count: int = 24) -> list[bytes]:
         file.mux(stream.encode())
     with av.open(io.BytesIO(out.getvalue())) as file:
         return [bytes(p) for p in file.demux(audio=0) if p.size]
+
+
+class ByDataTest(FolderTest):
+    """Clips whose data repeats its parameter sets need no sibling."""
+
+    def test_pictures_and_sound_play_as_they_were(self):
+        cases = {"avc": ("libx264", "aac", {"g": "25", "bf": "2",
+                                            "x264-params": "repeat-headers=1:aud=1"}),
+                 "alone": ("libx264", None, {"g": "25", "x264-params": "repeat-headers=1"}),
+                 "hevc": ("libx265", "aac", {"x265-params": "log-level=none:repeat-headers=1"})}
+        for name, (video, audio, coder) in cases.items():
+            for size in ((320, 240), (330, 186)):  # shown in part of what is coded
+                whole = clips.encode("mp4", video, audio, 70, 90, size, coder=coder)
+                with self.subTest(name, size=size):
+                    data = whole[: damage.boxes(whole)[b"moov"][0]]
+                    done = damage.mended(self.folder, f"{name}-{size[0]}.mp4", data)
+                    self.assertEqual((done.grade, done.doubts), ("mended", ()), done.why)
+                    self.assertIn("described-by-data", [c.code for c in done.changes])
+                    made = done.output.read_bytes()
+                    old, new = frames_of(whole), frames_of(made)
+                    self.assertTrue(new[4])
+                    self.assertEqual(new[0], old[0])
+                    self.assertLess(max(abs(a - b) for a, b in zip(old[1], new[1])), 0.04)
+                    self.assertLess(abs(old[3] - new[3]), 0.04)
+                    with av.open(io.BytesIO(made)) as file:
+                        stream = file.streams.video[0]
+                        self.assertEqual((stream.width, stream.height), size)
+
+    def test_what_nothing_tells_is_a_doubt(self):
+        whole = clips.encode("mov", "mjpeg", None, 70, 40, (320, 240))
+        done = damage.mended(self.folder, "x.mov", whole[: damage.boxes(whole)[b"moov"][0]])
+        self.assertEqual((done.grade, done.doubts), ("partial", ("pace-guessed",)))
+        self.assertEqual(frames_of(done.output.read_bytes())[0], frames_of(whole)[0])
 
 
 class SoundTest(unittest.TestCase):

@@ -29,6 +29,8 @@ CHANGES = {
     "line-ends": "{bytes:,} line ends that a transfer in text mode had changed were put back",
     "index-made": "a new index was made of {samples:,} samples that were found in the data",
     "index-lent": "how its samples are coded was taken from {reference}",
+    "described-by-data": "how its samples are coded was read from the data itself, which "
+                         "repeats it",
     "samples-dropped": "{samples_count} left out ({seconds_text})",
     "rest-cut-off": "{share_percent} of its data was cut off and is not there",
     "sizes-corrected": "{count:,} wrong sizes or offsets were corrected",
@@ -62,6 +64,8 @@ DOUBTS = {
     "unwitnessed": "it is broken in several places, and no thumbnail bears out how it was joined",
     "levels-guessed": "nothing shows how bright a part of it must be",
     "left-out": "some of its data has no place",
+    "pace-guessed": "nothing says how fast its pictures follow each other",
+    "sound-unknown": "some of its data is of no known coding, and may be its sound",
     "many-breaks": "it is broken in very many places",
     "scans-missing": "later passes of it are missing, so that it is less sharp from there on",
     "unproven": "nothing shows that all of it is its own",
@@ -90,6 +94,7 @@ NOTHING = {
     "index-lost": "its index, which says where its parts lie, is lost",
     "samples-none": "no samples were found in its data",
     "coding-unknown": "its coding is not one that can be found without an index",
+    "fault": "it holds something that no way to mend it is prepared for",
     "stopped": "it was stopped",
 }
 

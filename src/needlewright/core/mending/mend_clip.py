@@ -3,7 +3,7 @@ description.
 
 The samples stay where they lie in the data; what is between them belongs to nothing and stays as
 well, where no player looks. How they are coded comes from the clip's own index, else from a
-sibling.
+sibling, else from what its data itself repeats.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from typing import BinaryIO
 
 from needlewright.core.errors import FormatError
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Reference, Unmendable
+from needlewright.core.mending.clips import own_sets
 from needlewright.core.mending.clips.finding import Finder, Found
 from needlewright.core.mending.clips.own_index import (
     Kept,
@@ -39,6 +40,7 @@ LEAST = 3  # samples below which nothing was found
 MOST_TOLD = 40
 MOST_SIBLINGS = 4  # whose descriptions are tried to the end
 MOVIE_SCALE = 1000
+UNKNOWN = 0.01  # of the data that is no samples
 BEHIND = frozenset((b"moov", b"free", b"skip", b"udta", b"uuid", b"meta"))
 
 
@@ -59,6 +61,8 @@ class _Described:
 
     models: list[Model]
     reference: Reference | None
+    by_data: bool = False
+    guessed: bool = False  # how fast it plays
 
     @property
     def video(self) -> Model | None:
@@ -162,6 +166,11 @@ def _described(patient: Patient, own: Own | None, data: _Data) -> Iterator[_Desc
             if count:
                 fitting.append((count + (10 if same else 0), -number, described))
     if not fitting:
+        by_data = own_sets.described(patient.source, data.start, data.stop,
+                                     lambda share: patient.breathe(0.02))
+        if by_data is not None:
+            yield _Described(by_data.models, None, True, by_data.guessed)
+            return
         if not patient.references:
             raise Unmendable("index-reference-missing")
         raise Unmendable("index-reference-other" if tried else "reference-damaged")
@@ -191,7 +200,16 @@ def _found_anew(patient: Patient, described: _Described, data: _Data) -> Mended:
                    lambda share: patient.breathe(0.05 + 0.8 * share)).run()
     if len(found.video.offsets) + len(found.sound.offsets) < LEAST:
         raise Unmendable("samples-none")
+    if _has_unknown(described, found, data):
+        found.video.gap = [0] * len(found.video.gap)  # it stands between pictures, for no time
     return _made(patient, described, found, data)
+
+
+def _has_unknown(described: _Described, found: Found, data: _Data) -> bool:
+    """Whether much of the data is neither pictures nor sound that the data itself describes: sound
+    of another coding."""
+    return described.by_data and described.sound is None and (
+        found.passed > UNKNOWN * (data.stop - data.start))
 
 
 def _made(patient: Patient, described: _Described, found: Found, data: _Data) -> Mended:
@@ -209,6 +227,8 @@ def _made(patient: Patient, described: _Described, found: Found, data: _Data) ->
         spans += lost
         tracks.append(track)
     changes = [Change("index-made", {"samples": sum(t.offsets.size for t in tracks)})]
+    if described.by_data:
+        changes.append(Change("described-by-data"))
     if described.reference is not None:
         changes.append(Change("index-lent", {"reference": described.reference.name}))
     seconds = max(t.duration / t.model.track.timescale for t in tracks)
@@ -221,8 +241,13 @@ def _made(patient: Patient, described: _Described, found: Found, data: _Data) ->
         there = (data.stop - data.start) / max(1, data.claimed - data.start)
         changes.append(Change("rest-cut-off", {"share": round(1 - there, 4)}))
         share *= there
+    doubts = []
+    if described.guessed:
+        doubts.append("pace-guessed")
+    if _has_unknown(described, found, data):
+        doubts.append("sound-unknown")
     return Mended(_writer(patient.source, data, _new_index(tracks)), _extension(patient),
-                  tuple(changes), round(share, 4), (), described.reference)
+                  tuple(changes), round(share, 4), tuple(doubts), described.reference)
 
 
 def _extension(patient: Patient) -> str:

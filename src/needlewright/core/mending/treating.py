@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -42,6 +43,8 @@ BETTER = 0.002  # of it must be there more, where both pass or neither
 LITTLE = 0.02  # below which only a scrap is there
 MOST_REFERENCES = 8  # of the files themselves
 MAX_SAME_NAMES = 10_000
+FAULTS = (ArithmeticError, AssertionError, AttributeError, LookupError, TypeError, ValueError,
+          struct.error)
 RANK = {Grade.WHOLE: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1, Grade.GONE: 0}
 
 
@@ -199,6 +202,8 @@ def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended
             result.why = result.why or error.why
         except MemoryError:
             result.why = "too-large"
+        except FAULTS:  # one odd file must not end the work on all others
+            result.why = result.why or "fault"
 
 
 def _ways_for(find: Find, name: str) -> list[Mender]:

@@ -1,7 +1,7 @@
 """What the parameter sets and slice headers of H.264 and H.265 say of the order of pictures.
 
-ITU-T H.264, 7.3.2.1, 7.3.3 and 8.2.1; H.265, 7.3.2.2, 7.3.6 and 8.3.1. Only what leads to the
-order count.
+ITU-T H.264, 7.3.2.1, 7.3.3, 8.2.1 and E.1; H.265, 7.3.2.2, 7.3.6 and 8.3.1. Only what leads to the
+order count, and how large the pictures are and how fast they follow each other.
 """
 
 from __future__ import annotations
@@ -44,7 +44,8 @@ class Bits:
 @dataclass(frozen=True, slots=True)
 class Order:
     """How slices tell the order of pictures. `lsb_bits` 0: pictures come in the order of
-    decoding."""
+    decoding; `width`, `height`: pixels that are shown; `rate`: pictures a second, 0 where not told.
+    """
 
     hevc: bool
     lsb_bits: int
@@ -55,6 +56,7 @@ class Order:
     output_flag: bool = False
     width: int = 0
     height: int = 0
+    rate: float = 0.0
 
 
 def order_of_avc(sps: bytes) -> Order:
@@ -64,7 +66,7 @@ def order_of_avc(sps: bytes) -> Order:
     profile = bits.take(8)
     bits.take(16)
     bits.ue()
-    planes = False
+    planes, chroma = False, 1
     if profile in HIGH:
         chroma = bits.ue()
         planes = bool(chroma == 3 and bits.take(1))
@@ -87,8 +89,40 @@ def order_of_avc(sps: bytes) -> Order:
     width = (bits.ue() + 1) * 16
     height = (bits.ue() + 1) * 16
     frames_only = bits.take(1)
-    return Order(False, lsb_bits, frame_bits, not frames_only, planes, width=width,
-                 height=height * (1 if frames_only else 2))
+    height *= 1 if frames_only else 2
+    rate = 0.0
+    try:
+        if not frames_only:
+            bits.take(1)
+        bits.take(1)
+        if bits.take(1):
+            left, right, top, bottom = (bits.ue() for _ in range(4))
+            width -= (left + right) * (2 if chroma in (1, 2) else 1)
+            height -= (top + bottom) * (2 if chroma == 1 else 1) * (1 if frames_only else 2)
+        rate = _rate(bits) if bits.take(1) else 0.0
+    except FormatError:
+        pass  # what follows is of use only where it is there
+    return Order(False, lsb_bits, frame_bits, not frames_only, planes, width=width, height=height,
+                 rate=rate)
+
+
+def _rate(bits: Bits) -> float:
+    """Pictures a second by the usability information (E.1.1); 0 where it tells none."""
+    if bits.take(1) and bits.take(8) == 255:
+        bits.take(32)
+    if bits.take(1):
+        bits.take(1)
+    if bits.take(1):
+        bits.take(4)
+        if bits.take(1):
+            bits.take(24)
+    if bits.take(1):
+        bits.ue()
+        bits.ue()
+    if not bits.take(1):
+        return 0.0
+    units, scale = bits.take(32), bits.take(32)
+    return scale / (2 * units) if units else 0.0
 
 
 def _scaling_list(bits: Bits, size: int) -> None:
@@ -111,8 +145,9 @@ def order_of_hevc(sps: bytes, pps: bytes) -> Order:
     planes = bool(chroma == 3 and bits.take(1))
     width, height = bits.ue(), bits.ue()
     if bits.take(1):
-        for _ in range(4):
-            bits.ue()
+        left, right, top, bottom = (bits.ue() for _ in range(4))
+        width -= (left + right) * (2 if chroma in (1, 2) else 1)
+        height -= (top + bottom) * (2 if chroma == 1 else 1)
     bits.ue()
     bits.ue()
     lsb_bits = bits.ue() + 4
