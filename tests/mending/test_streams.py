@@ -47,7 +47,8 @@ class StreamsTest(FolderTest):
                              whole(name, 99, 30))
 
     def test_clips_keep_what_is_the_original_s_in_step(self):
-        for name in ("avi mpeg4 mp3", "avi mjpeg pcm", "mkv avc aac", "ts avc aac", "ts mpeg2 mp2"):
+        for name in ("avi mpeg4 mp3", "avi mjpeg pcm", "mkv avc aac", "ts avc aac", "ts mpeg2 mp2",
+                     "flv avc aac", "mpg mpeg2 mp2", "mpg mpeg1 mp2", "wmv wmv2 wma"):
             sums, times, _, _, _ = frames_of(whole(name))
             where = dict(zip(sums, times))
             for kind in STREAM:
@@ -64,6 +65,8 @@ class StreamsTest(FolderTest):
                     off = [abs(t - where[s]) for s, t in zip(found, at) if s in where]
                     # An AVI has no times: what is lost of both streams is not there.
                     lost = 0.8 if name.startswith("avi") else 0.05
+                    if name.startswith("mpg"):  # one picture at either side may have no time
+                        off = sorted(off)[:-2]
                     self.assertLess(max(off, default=0.0), lost)
                     if kind == "cut off" and name.startswith("mkv"):
                         self.assertLess(done.share, 0.8)

@@ -13,7 +13,8 @@ PART_2 = frozenset((b"XVID", b"DIVX", b"DX50", b"FMP4", b"MP4V", b"DIV5", b"XVIX
 AVC = frozenset((b"H264", b"X264", b"AVC1", b"DAVC"))
 HEVC = frozenset((b"HEVC", b"H265", b"HVC1", b"HEV1"))
 #: Codings that never write so many zeros in a row; plain and lossless ones do where it is dark.
-NEVER_BLANK = frozenset((b"MJPG", b"JPEG", b"MPG1", b"MPG2", b"MPEG")) | PART_2 | AVC | HEVC
+NEVER_BLANK = PART_2 | AVC | HEVC | frozenset((
+    b"MJPG", b"JPEG", b"MPG1", b"MPG2", b"MPEG", b"FLV1"))
 BLANK = bytes(512)
 
 
