@@ -4,12 +4,15 @@ doubted."""
 from __future__ import annotations
 
 import random
+import struct
+from unittest import mock
 
 import numpy as np
 from benchmarks import mending_damage
 from benchmarks.mending import FALSE, shown, untold
 
-from needlewright.core.mending.base import Choice, Wishes
+from needlewright.core.mending import treating
+from needlewright.core.mending.base import Change, Choice, Mended, Mender, Wishes
 from needlewright.core.mending.jpeg import guide, levelling, solving
 from needlewright.core.mending.jpeg.anatomy import layout_of, read_head
 from needlewright.core.mending.jpeg.ends import coded_end
@@ -90,3 +93,19 @@ class PromisesTest(FolderTest):
         self.assertIn(other, [b.shift for b in moved.placed.breaks])
         self.assertFalse(Wishes().any)
         self.assertTrue(Wishes(places={0: 1}).any)
+
+
+class OddFileTest(FolderTest):
+    def test_what_no_mender_is_prepared_for_ends_nothing(self):
+        """Neither where a proposal is made, nor where it is written."""
+        def failing(out):
+            raise struct.error("argument out of range")
+
+        whole = damage.photo(2)
+        for odd in (lambda patient: int("odd"),
+                    lambda patient: [Mended(failing, "jpg", (Change("end-added"),))]):
+            way = Mender("odd", frozenset(("jpeg",)), odd)
+            with mock.patch.object(treating, "menders", lambda way=way: {"odd": way}):
+                done = damage.mended(self.folder, "x.jpg", whole[: len(whole) // 2])
+            self.assertEqual((done.output, done.why), (None, "fault"))
+            self.assertEqual(list((self.folder / "out").iterdir()), [])

@@ -176,9 +176,12 @@ def treat_patient(patient: Patient, find: Find, result: Treated, to: Path,
     SourceError where it cannot be read, Interrupted when it is to stop."""
     trial = _Trial(result, to, patient.stop, checker, patient.wishes)
     try:
-        for proposal in _proposals(patient, find, result):
-            if trial.takes(proposal):
-                break
+        try:
+            for proposal in _proposals(patient, find, result):
+                if trial.takes(proposal):
+                    break
+        except FAULTS:  # one odd file must not end the work on all others
+            result.why = result.why or "fault"
         trial.settle()
     finally:
         trial.clear()
@@ -202,7 +205,7 @@ def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended
             result.why = result.why or error.why
         except MemoryError:
             result.why = "too-large"
-        except FAULTS:  # one odd file must not end the work on all others
+        except FAULTS:
             result.why = result.why or "fault"
 
 

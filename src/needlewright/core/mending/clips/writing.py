@@ -16,6 +16,7 @@ from needlewright.core.structures.view import View
 
 Longs = npt.NDArray[np.int64]
 DROPPED = frozenset((b"udta", b"meta", b"tref", b"edts", b"uuid"))  # of another clip, or made anew
+LONGEST = (1 << 32) - 1  # that a table can tell
 TABLES = frozenset((b"stts", b"ctts", b"stsc", b"stsz", b"stz2", b"stco", b"co64", b"stss", b"stps",
                     b"sdtp", b"sgpd", b"sbgp", b"cslg", b"subs", b"saiz", b"saio", b"padb"))
 
@@ -128,10 +129,10 @@ def _runs(values: Iterable[int]) -> list[tuple[int, int]]:
 
 def _tables(track: NewTrack) -> list[bytes]:
     offsets, sizes = track.offsets, track.sizes
-    steps = _runs(track.steps.tolist())
+    steps = _runs(np.clip(track.steps, 0, LONGEST).tolist())
     out = [full(b"stts", struct.pack(">I", len(steps)), *(struct.pack(">II", *r) for r in steps))]
     if track.ahead is not None and track.ahead.any():
-        ahead = _runs(track.ahead.tolist())
+        ahead = _runs(np.clip(track.ahead, 0, LONGEST).tolist())
         out.append(full(b"ctts", struct.pack(">I", len(ahead)),
                         *(struct.pack(">II", *r) for r in ahead)))
     if track.keys is not None and not track.keys.all():
