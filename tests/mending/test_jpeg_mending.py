@@ -56,6 +56,15 @@ class HeadTest(FolderTest):
         self.assertEqual(done.grade, "mended")
         self.assertTrue(done.reference.endswith("sibling 2.jpg"))
 
+    def test_a_sibling_of_another_sampling_lends_its_tables(self):
+        whole = damage.bare(2, subsampling="4:2:2")
+        for sampling in ("4:2:0", "4:4:4"):
+            done = damage.mended(self.folder, f"{sampling[2:].replace(':', '')}.jpg",
+                                 whole[damage.coded_start(whole):],
+                                 damage.bare(4, subsampling=sampling))
+            self.assertEqual(done.grade, "mended", done.why)
+            self.assertEqual(damage.kept(done.output.read_bytes(), whole), 1.0)
+
     def test_a_reference_of_another_camera_is_refused_and_said_so(self):
         whole = damage.bare(2, optimize=True)
         other = damage.bare(9, 400, 304, quality=35, optimize=True, subsampling=0)

@@ -27,6 +27,7 @@ from needlewright.core.mending.jpeg.writing import SOI, copied, segment
 SCAN = re.compile(rb"\xff\xda\x00[\x08\x0a\x0c\x0e][\x01-\x04]")
 MARK = re.compile(rb"\xff[\xc0-\xc4\xc9-\xcb\xdb\xdd\xe0-\xef\xfe]")
 MAX_HEAD = 1 << 20  # bytes in which a head is looked for
+SAMPLINGS = (0x22, 0x21, 0x11, 0x12)  # across and down, of the brightness
 MAX_SCANS, MAX_MARKS = 24, 2048
 SMALL = 640  # pixels: a scan of no more is that of a thumbnail
 TRIAL = 400  # MCUs that must decode before a head is believed
@@ -74,24 +75,27 @@ def restored(data: bytes, patient: Patient) -> Restored:
 def _rebuilt(data: bytes, patient: Patient) -> Restored:
     best: tuple[float, Restored] | None = None
     tried = refused = 0
-    for kept, begin, known, scan in _left_of(data):
-        missing = _missing(kept)
-        for reference in ([None] if not missing else [None, *patient.references]):
-            patient.breathe(0.02)
-            found = _with(data, kept, begin, known, scan, missing, reference)
-            if found is None:
+    for sampling in (None, *SAMPLINGS):  # a camera may have several
+        for kept, begin, known, scan in _left_of(data):
+            missing = _missing(kept)
+            if sampling is not None and 0xC0 not in missing:
                 continue
-            tried += 1
-            worth = _worth(found)
-            if worth <= 0:
-                refused += reference is not None
-                continue
-            if best is None or worth > best[0]:
-                best = worth, found
-            if worth >= 3:
-                return found
-    if best is not None:
-        return best[1]
+            for reference in ([None] if not missing else [None, *patient.references]):
+                patient.breathe(0.02)
+                found = _with(data, kept, begin, known, scan, missing, reference, sampling)
+                if found is None:
+                    continue
+                tried += 1
+                worth = _worth(found)
+                if worth <= 0:
+                    refused += reference is not None
+                    continue
+                if best is None or worth > best[0]:
+                    best = worth, found
+                if worth >= 3:
+                    return found
+        if best is not None:
+            return best[1]
     if not patient.references:
         raise Unmendable("reference-missing")
     raise Unmendable("reference-other" if refused or tried else "reference-damaged")
@@ -141,7 +145,8 @@ def _missing(kept: Sequence[Segment]) -> set[int]:
 
 
 def _with(data: bytes, kept: list[Segment], begin: int, known: bool, scan: Segment | None,
-          missing: set[int], reference: Reference | None) -> Restored | None:
+          missing: set[int], reference: Reference | None, sampling: int | None) -> (
+              Restored | None):
     """The file with what is missing from `reference`, or with the usual codes where only they
     are."""
     lent, changes = b"", []
@@ -162,6 +167,10 @@ def _with(data: bytes, kept: list[Segment], begin: int, known: bool, scan: Segme
         lend = [s for s in other.segments
                 if (0xC0 if s.marker in seg.FRAMES else s.marker) in wanted]
         lent = copied(other, lend)
+        if sampling is not None:
+            lent = _sampled(lent, sampling)
+            if not lent:
+                return None
         if not scan_bytes:
             scan_bytes = copied(other, [s for s in other.segments if s.marker == seg.SOS])
         changes.append(Change("header-lent", {"reference": reference.name}))
@@ -180,6 +189,19 @@ def _with(data: bytes, kept: list[Segment], begin: int, known: bool, scan: Segme
     made = whole + data[begin:]
     head.data = made
     return Restored(made, head, known, tuple(changes), reference)
+
+
+def _sampled(segments: bytes, sampling: int) -> bytes:
+    """The segments with another sampling of the brightness in the frame header (B.2.2); b"" where
+    they have that, or where a frame has not three components."""
+    at = 0
+    while at + 4 <= len(segments):
+        if segments[at + 1] in seg.FRAMES and segments[at + 9] == 3:
+            place = at + 11
+            same = segments[place] == sampling
+            return b"" if same else segments[:place] + bytes((sampling,)) + segments[place + 1 :]
+        at += 2 + int.from_bytes(segments[at + 2 : at + 4], "big")
+    return b""
 
 
 def _head_of(reference: Reference) -> Head | None:
