@@ -15,7 +15,7 @@ from needlewright.core.mending.jpeg.anatomy import read_head
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.scoring import FLOOR, medians, typicals
-from needlewright.core.mending.jpeg.solving import _numbered
+from needlewright.core.mending.jpeg.segments import numbered
 from needlewright.demo import photos, scenes
 from tests.mending import damage
 from tests.support import FolderTest, noise
@@ -211,15 +211,17 @@ class RestartTest(FolderTest):
     def test_numbers_count_modulo_eight_and_from_both_ends(self):
         whole = [-1, *(n % 8 for n in range(19))]
         sound = [True] * 20
-        self.assertEqual(_numbered(whole, sound, 20, True, True), list(range(20)))
+        self.assertEqual(numbered(whole, sound, 20, True, True), list(range(20)))
         lost = whole[:5] + whole[8:]
-        self.assertEqual(_numbered(lost, sound[3:], 20, True, True),
+        self.assertEqual(numbered(lost, sound[3:], 20, True, True),
                          [*range(5), *range(8, 20)])
         chance = [*whole[:6], 1, *whole[6:]]
         fine = [*sound[:6], False, *sound[6:]]
-        self.assertEqual(_numbered(chance, fine, 20, True, True),
+        self.assertEqual(numbered(chance, fine, 20, True, True),
                          [*range(6), None, *range(6, 20)])
-        self.assertEqual(_numbered(whole[:7], sound[:7], 20, True, False), list(range(7)))
+        self.assertEqual(numbered(whole[:7], sound[:7], 20, True, False), list(range(7)))
+        swapped = [*range(5), *range(9, 12), *range(5, 9), *range(12, 20)]  # runs of 3 and 4
+        self.assertEqual(numbered([whole[n] for n in swapped], sound, 20, True, True), swapped)
 
 
 class PartsTest(unittest.TestCase):

@@ -9,7 +9,7 @@ import numpy as np
 
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.kernels.jpeg_bits import is_padding, unstuff
-from needlewright.core.kernels.jpeg_coefficients import decode_chain
+from needlewright.core.kernels.jpeg_coefficients import Chain, decode_chain
 from needlewright.core.mending.base import (
     Change,
     Choice,
@@ -19,7 +19,7 @@ from needlewright.core.mending.base import (
     Unmendable,
     bytes_written,
 )
-from needlewright.core.mending.jpeg import guide, progressive, sizes, writing
+from needlewright.core.mending.jpeg import guide, progressive, segments, sizes, writing
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
@@ -129,13 +129,10 @@ def _is_exact(raw: np.ndarray, layout: Layout) -> bool:  # type: ignore[type-arg
 def _sized(found: Restored, layout: Layout, raw: np.ndarray,  # type: ignore[type-arg]
            closed: bool) -> tuple[Restored, Layout]:
     """The file with the size that its rows have, where the stated one is not that."""
-    if layout.restart or not closed or not found.known:
+    if not closed or not found.known:
         return found, layout
-    clean = unstuff(raw, 1 << 16)
-    chain = decode_chain(clean.clean, 0, clean.size * 8, layout.coding, sizes.MOST_MCUS, True)
-    if not is_padding(clean.clean, int(chain.mcu_bit[-1]), clean.size * 8):
-        return found, layout
-    frame = sizes.frame_for(found.head.frame, chain, layout)
+    chain = _all_of(raw, layout)
+    frame = None if chain is None else sizes.frame_for(found.head.frame, chain, layout)
     if frame is None:
         return found, layout
     at = next(s.start for s in found.head.segments if s.marker in seg.FRAMES) + SIZE_AT
@@ -144,6 +141,16 @@ def _sized(found: Restored, layout: Layout, raw: np.ndarray,  # type: ignore[typ
     head = replace(found.head, data=data, headers=replace(found.head.headers, frame=frame))
     change = Change("size-found", {"width": frame.width, "height": frame.height})
     return replace(found, data=data, head=head, changes=(*found.changes, change)), layout_of(head)
+
+
+def _all_of(raw: np.ndarray, layout: Layout) -> Chain | None:  # type: ignore[type-arg]
+    """All MCUs of data that decodes exactly to its end, whatever size is stated; else None."""
+    if layout.restart:
+        return segments.whole(raw, layout, sizes.MOST_MCUS)
+    clean = unstuff(raw, 1 << 16)
+    chain = decode_chain(clean.clean, 0, clean.size * 8, layout.coding, sizes.MOST_MCUS, True)
+    end = int(chain.mcu_bit[-1])
+    return chain if is_padding(clean.clean, end, clean.size * 8) else None
 
 
 def _of_other_shape(found: Restored, thumbnail: guide.Guide | None) -> tuple[str, ...]:

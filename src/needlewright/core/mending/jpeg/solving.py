@@ -1,7 +1,5 @@
-"""The coded data of one sequential scan put back into its picture.
-
-With restart markers each segment says which it is (T.81, B.2.1: modulo eight) and begins anew, so
-that damage stays within it; without them the whole scan is one segment.
+"""The coded data of one sequential scan put back into its picture. Without restart markers the
+whole scan is one stretch; with them see `segments`.
 """
 
 from __future__ import annotations
@@ -12,17 +10,16 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.kernels.jpeg_bits import CleanScan, is_padding, unstuff
-from needlewright.core.kernels.jpeg_coefficients import decode_chain
+from needlewright.core.kernels.jpeg_bits import unstuff
+from needlewright.core.mending.jpeg import segments
 from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 from needlewright.core.mending.jpeg.chains import Link, constant_runs, links_of
 from needlewright.core.mending.jpeg.guide import Guide, apart
-from needlewright.core.mending.jpeg.levelling import level
+from needlewright.core.mending.jpeg.levelling import MOST_ERROR, level
 from needlewright.core.mending.jpeg.placing import NO_PLACES, Placed, Placer
 
 MAX_SEGMENTS = 1 << 20
-WHOLE_TURN = 8  # restart numbers
 ODD_LEVEL, ODD_SPREAD, ODD_ROWS = 5.0, 3.0, 0.02  # grey levels; share of the rows
 
 
@@ -45,7 +42,8 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
     `closed`: the end mark stands behind them, so that they end with its last; `places`: what a
     person chose, by the number of the piece."""
     if layout.restart:
-        return _by_segments(raw, layout, known, closed, breathe)
+        placed, exact, doubts = segments.place(raw, layout, known, closed, breathe)
+        return Solved(placed.canvas, placed, exact, doubts=doubts)
     clean = unstuff(raw, MAX_SEGMENTS)
     canvas = Canvas(layout)
     placed = Placed(canvas)
@@ -85,6 +83,13 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     """Correct the levels of what was put in behind breaks by the embedded thumbnail, and doubt what
     neither it nor the rows make sure."""
     placed, canvas = solved.placed, solved.canvas
+    if canvas.layout.restart:
+        # Levels begin anew with each segment: one that is off is off in a part of a row alone.
+        if any(b.loose or any(e > MOST_ERROR[min(1, c)] for c, e in enumerate(b.errors))
+               for b in placed.breaks):
+            solved.doubts.append("levels-guessed")
+        _differing(solved, guide)
+        return
     if not placed.breaks and not (solved.exact and guide is not None):
         return
     done = level(canvas, placed.breaks, guide)
@@ -93,14 +98,19 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     solved.guided = done.guided
     if done.unsure:
         solved.doubts.append("levels-guessed")
-    off = None if guide is None else apart(canvas, guide)
+    if not _differing(solved, guide) and len(placed.breaks) > 1:
+        solved.doubts.append("unwitnessed")
+
+
+def _differing(solved: Solved, guide: Guide | None) -> bool:
+    """Doubt a picture that the thumbnail shows otherwise; whether there is one that tells."""
+    off = None if guide is None else apart(solved.canvas, guide)
     if off is None:
-        if len(placed.breaks) > 1:
-            solved.doubts.append("unwitnessed")
-        return
-    first = min(b.place for b in placed.breaks)
-    if _differs(off[0], canvas, first):
+        return False
+    first = min((b.place for b in solved.placed.breaks), default=0)
+    if solved.placed.breaks and _differs(off[0], solved.canvas, first):
         solved.doubts.append("differs")
+    return True
 
 
 def _differs(off: Floats, canvas: Canvas, sure: int) -> bool:
@@ -127,103 +137,3 @@ def _differs(off: Floats, canvas: Canvas, sure: int) -> bool:
         odd = (np.abs(np.array(middles) - usual) > max(ODD_LEVEL, 2.5 * spread)) | (
             np.array(spreads) > ODD_SPREAD + 2.5 * spread)
     return int(odd[sure // per_row :].sum()) > max(2, ODD_ROWS * canvas.layout.rows)
-
-
-def _by_segments(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
-                 breathe: Callable[[], None]) -> Solved:
-    clean = unstuff(raw, MAX_SEGMENTS)
-    canvas = Canvas(layout)
-    placed = Placed(canvas)
-    count = -(-layout.total // layout.restart)
-    spans = _spans(clean)
-    sound = [_sound(clean, span, layout, index == len(spans) - 1)
-             for index, span in enumerate(spans)]
-    where = _numbered([int(n) for n in clean.seg_number], [n is not None for n in sound], count,
-                      known, closed)
-    exact = known and len(spans) == count and all(
-        s is not None and s == min(layout.restart, layout.total - i * layout.restart)
-        for i, s in enumerate(sound))
-    for number, ((start, stop), index) in enumerate(zip(spans, where)):
-        if index is None:
-            continue
-        breathe()
-        first = index * layout.restart
-        behind = next((w for w in where[number + 1 :] if w is not None), None)
-        # Where markers were lost, what stands in front of the next one belongs to its segment.
-        end = behind if behind is not None and not sound[number] else index + 1
-        last = min(max(end, index + 1) * layout.restart, layout.total)
-        gaps = constant_runs(clean.clean[start : stop + 8], stop - start)
-        gaps = [(a + start, b + start) for a, b in gaps]
-        links = links_of(clean.clean, start, stop, layout, last - first, True, gaps)
-        if last - first > layout.restart:
-            links = links[:1]  # the tail may be any of several segments
-            for link in links:
-                link.at_end = False
-        if links and canvas.there[first : last].any():
-            canvas.clear(first, last)
-        Placer(placed, first, last, breathe).run(links)
-    solved = Solved(canvas, placed, exact)
-    if len(placed.breaks) > 1:
-        solved.doubts.append("tails-placed")
-    return solved
-
-
-def _spans(clean: CleanScan) -> list[tuple[int, int]]:
-    stops = [*(int(s) for s in clean.seg_clean[1:]), clean.size]
-    return [(int(a), b) for a, b in zip(clean.seg_clean, stops)]
-
-
-def _sound(clean: CleanScan, span: tuple[int, int], layout: Layout, last: bool) -> int | None:
-    """MCUs of a segment that decodes to its end, if as many as a segment has; else None."""
-    chain = decode_chain(clean.clean, span[0] * 8, span[1] * 8, layout.coding, layout.restart,
-                         absolute=True)
-    end = int(chain.mcu_bit[-1])
-    if not is_padding(clean.clean, end, span[1] * 8):
-        return None
-    rest = layout.total % layout.restart or layout.restart
-    full = chain.size == layout.restart or (last and chain.size == rest)
-    return chain.size if full else None
-
-
-def _numbered(numbers: list[int], sound: list[bool], count: int, known: bool,
-              closed: bool) -> list[int | None]:
-    """The number of each segment among all `count`; None for what is none.
-
-    `numbers`: of the marker in front of each, -1 for none; `sound`: whether it decodes as one.
-    """
-    where: list[int | None] = [None] * len(numbers)
-    at = -1  # the last that has a place
-    for index, number in enumerate(numbers):
-        if index == 0:
-            if known:
-                where[index], at = 0, 0
-            continue
-        if not 0 <= number < WHOLE_TURN:
-            continue  # another marker, in what is not the picture's
-        steps = (number - at) % WHOLE_TURN + 1  # at least one ahead of `at`
-        ahead = at + steps if at >= 0 else number + 1
-        near = steps == 1
-        # A marker that is out of turn in front of what does not decode stands there by chance.
-        if ahead >= count or not (near or sound[index]):
-            continue
-        where[index], at = ahead, ahead
-    if not closed:
-        return where
-    # From the end backwards: there the count is as sure as at the beginning.
-    at = count
-    for index in range(len(numbers) - 1, 0, -1):
-        number = numbers[index]
-        if not sound[index] or (number + 1 - (at - 1)) % WHOLE_TURN:
-            break
-        at -= 1
-        if where[index] == at:
-            break
-        where[index] = at
-    taken: set[int] = set()
-    for index in range(len(where) - 1, -1, -1):
-        place = where[index]
-        if place is not None and (place in taken or place > min(taken, default=count)):
-            where[index] = None
-        elif place is not None:
-            taken.add(place)
-    return where

@@ -1,0 +1,182 @@
+"""Coded data with restart markers: each segment says which it is (T.81, B.2.1: modulo eight) and
+begins anew, so that damage stays within it.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable
+
+import numpy as np
+import numpy.typing as npt
+
+from needlewright.core.kernels.jpeg_bits import CleanScan, is_padding, unstuff
+from needlewright.core.kernels.jpeg_coefficients import Chain, decode_chain
+from needlewright.core.mending.jpeg.anatomy import Layout
+from needlewright.core.mending.jpeg.canvas import Canvas
+from needlewright.core.mending.jpeg.chains import constant_runs, links_of
+from needlewright.core.mending.jpeg.placing import Placed, Placer
+
+MAX_SEGMENTS = 1 << 20
+WHOLE_TURN = 8  # restart numbers
+MOST_RUNS = 4  # of segments that changed places
+
+
+def whole(raw: npt.NDArray[np.uint8], layout: Layout, most: int) -> Chain | None:
+    """All MCUs of data whose segments are all sound, as one chain; None where one is not, or where
+    there are more than `most`. The size that is stated plays no part in it."""
+    clean = unstuff(raw, MAX_SEGMENTS)
+    spans = _spans(clean)
+    if len(spans) * layout.restart > most:
+        return None
+    parts = []
+    for number, (start, stop) in enumerate(spans):
+        chain = decode_chain(clean.clean, start * 8, stop * 8, layout.coding, layout.restart,
+                             absolute=True)
+        last = number == len(spans) - 1
+        if not is_padding(clean.clean, int(chain.mcu_bit[-1]), stop * 8) or (
+                chain.size != layout.restart and not last):
+            return None
+        parts.append(chain.coefficients)
+    coefficients = np.concatenate(parts)
+    return Chain(coefficients, np.zeros(len(coefficients) + 1, np.int64), "complete")
+
+
+def place(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
+          breathe: Callable[[], None]) -> tuple[Placed, bool, list[str]]:
+    """(the picture, whether all of it decodes as if nothing were wrong, doubts); as `solve`."""
+    clean = unstuff(raw, MAX_SEGMENTS)
+    canvas = Canvas(layout)
+    placed = Placed(canvas)
+    count = -(-layout.total // layout.restart)
+    spans = _spans(clean)
+    sound = [_sound(clean, span, layout, index == len(spans) - 1)
+             for index, span in enumerate(spans)]
+    where = numbered([int(n) for n in clean.seg_number], [n is not None for n in sound], count,
+                      known, closed)
+    exact = known and len(spans) == count and all(
+        s is not None and s == min(layout.restart, layout.total - i * layout.restart)
+        for i, s in enumerate(sound))
+    for number, ((start, stop), index) in enumerate(zip(spans, where)):
+        if index is None:
+            continue
+        breathe()
+        first = index * layout.restart
+        behind = next((w for w in where[number + 1 :] if w is not None), None)
+        # Where markers were lost, what stands in front of the next one belongs to its segment.
+        end = behind if behind is not None and not sound[number] else index + 1
+        last = min(max(end, index + 1) * layout.restart, layout.total)
+        gaps = constant_runs(clean.clean[start : stop + 8], stop - start)
+        gaps = [(a + start, b + start) for a, b in gaps]
+        links = links_of(clean.clean, start, stop, layout, last - first, True, gaps)
+        if last - first > layout.restart:
+            links = links[:1]  # the tail may be any of several segments
+            for link in links:
+                link.at_end = False
+        if links and canvas.there[first : last].any():
+            canvas.clear(first, last)
+        Placer(placed, first, last, breathe).run(links)
+    return placed, exact, ["tails-placed"] if len(placed.breaks) > 1 else []
+
+
+def _spans(clean: CleanScan) -> list[tuple[int, int]]:
+    stops = [*(int(s) for s in clean.seg_clean[1:]), clean.size]
+    return [(int(a), b) for a, b in zip(clean.seg_clean, stops)]
+
+
+def _sound(clean: CleanScan, span: tuple[int, int], layout: Layout, last: bool) -> int | None:
+    """MCUs of a segment that decodes to its end, if as many as a segment has; else None."""
+    chain = decode_chain(clean.clean, span[0] * 8, span[1] * 8, layout.coding, layout.restart,
+                         absolute=True)
+    end = int(chain.mcu_bit[-1])
+    if not is_padding(clean.clean, end, span[1] * 8):
+        return None
+    rest = layout.total % layout.restart or layout.restart
+    full = chain.size == layout.restart or (last and chain.size == rest)
+    return chain.size if full else None
+
+
+def numbered(numbers: list[int], sound: list[bool], count: int, known: bool,
+              closed: bool) -> list[int | None]:
+    """The number of each segment among all `count`; None for what is none.
+
+    `numbers`: of the marker in front of each, -1 for none; `sound`: whether it decodes as one.
+    """
+    if known and closed and len(numbers) == count:
+        return _in_line(numbers)  # as many as there must be: none is missing
+    where: list[int | None] = [None] * len(numbers)
+    at = -1  # the last that has a place
+    for index, number in enumerate(numbers):
+        if index == 0:
+            if known:
+                where[index], at = 0, 0
+            continue
+        if not 0 <= number < WHOLE_TURN:
+            continue  # another marker, in what is not the picture's
+        steps = (number - at) % WHOLE_TURN + 1  # at least one ahead of `at`
+        ahead = at + steps if at >= 0 else number + 1
+        near = steps == 1
+        # A marker that is out of turn in front of what does not decode stands there by chance.
+        if ahead >= count or not (near or sound[index]):
+            continue
+        where[index], at = ahead, ahead
+    if not closed:
+        return where
+    # From the end backwards: there the count is as sure as at the beginning.
+    at = count
+    for index in range(len(numbers) - 1, 0, -1):
+        number = numbers[index]
+        if not sound[index] or (number + 1 - (at - 1)) % WHOLE_TURN:
+            break
+        at -= 1
+        if where[index] == at:
+            break
+        where[index] = at
+    taken: set[int] = set()
+    for index in range(len(where) - 1, -1, -1):
+        place = where[index]
+        if place is not None and (place in taken or place > min(taken, default=count)):
+            where[index] = None
+        elif place is not None:
+            taken.add(place)
+    return where
+
+
+def _in_line(numbers: list[int]) -> list[int | None]:
+    """The number of each segment where as many are there as must be: each in its place, but for
+    runs that changed theirs, whose numbers fit in another order."""
+    where: list[int | None] = [
+        index if index == 0 or number == (index - 1) % WHOLE_TURN else None
+        for index, number in enumerate(numbers)]
+    at = 0
+    while at < len(where):
+        if where[at] is not None:
+            at += 1
+            continue
+        stop = at
+        while stop < len(where) and where[stop] is None:
+            stop += 1
+        for index, place_ in zip(range(at, stop), _reordered(numbers[at:stop], at)):
+            where[index] = place_
+        at = stop
+    return where
+
+
+def _reordered(numbers: list[int], first: int) -> list[int | None]:
+    """Places from `first` on for segments that stand in runs of which one came before another; None
+    for all where no order fits."""
+    breaks = [i for i in range(1, len(numbers))
+              if numbers[i] != (numbers[i - 1] + 1) % WHOLE_TURN]
+    edges = [0, *breaks, len(numbers)]
+    runs = list(itertools.pairwise(edges))
+    if 1 < len(runs) <= MOST_RUNS:
+        for order in itertools.permutations(runs):
+            places: list[int | None] = [None] * len(numbers)
+            at, fits = first, True
+            for begin, stop in order:
+                fits = fits and numbers[begin] == (at - 1) % WHOLE_TURN
+                places[begin:stop] = range(at, at + stop - begin)
+                at += stop - begin
+            if fits:
+                return places
+    return [None] * len(numbers)
