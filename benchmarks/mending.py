@@ -35,6 +35,7 @@ SIZES = [(2048, 1536), (1632, 1224), (1504, 1000), (1200, 1600)]
 CLIPS = {
     "mp4 avc aac": ("mp4", "libx264", "aac", {}),
     "mov avc pcm": ("mov", "libx264", "pcm_s16le", {"bf": "3", "g": "30"}),
+    "mp4 avc aac alone": ("mp4", "libx264", "aac", {"x264-params": "repeat-headers=1"}),
     "mp4 hevc aac": ("mp4", "libx265", "aac", {"x265-params": "log-level=none"}),
     "mov mjpeg pcm": ("mov", "mjpeg", "pcm_s16le", {}),
 }
@@ -53,6 +54,11 @@ STREAMS = {  # name -> container, pictures (None: sound alone), sound, extension
     "flac": ("flac", None, "flac", "flac"), "opus": ("ogg", None, "libopus", "opus"),
     "aiff": ("aiff", None, "pcm_s16be", "aif"), "wav": ("wav", None, "pcm_s16le", "wav"),
 }
+PICTURES: dict[str, tuple[str, dict[str, Any]]] = {  # extension -> Pillow's name and options
+    "png": ("PNG", {}), "gif": ("GIF", {}), "bmp": ("BMP", {}),
+    "tif": ("TIFF", {"compression": "tiff_adobe_deflate"}), "webp": ("WEBP", {}),
+}
+ALONE = "mp4 avc aac alone"  # its data repeats its parameter sets; there is no sibling
 SOUND_BLOCK = 64  # samples that are compared as one
 WITHIN = 3  # grey levels
 FALSE = 0.005  # share of pixels that may differ where nothing is told: beside breaks
@@ -97,7 +103,7 @@ def clip_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
         list[Case], list[bytes]]:
     container, video, audio, options = CLIPS[family]
     rng = random.Random(f"{family} {seed}")
-    cases = []
+    cases: list[Case] = []
     first = rng.randrange(100, 10_000)
     sibling = clips.encode(container, video, audio, first, 60, (640, 480), coder=options)
     for number in range(each):
@@ -107,7 +113,27 @@ def clip_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
         for kind in kinds:
             data, there = damage.clip(*made, kind, rng)
             cases.append(Case(f"{kind} {number}.{container}", data, made[0], there, kind))
-    return cases, [sibling]
+    return cases, [] if family == ALONE else [sibling]
+
+
+def picture_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
+        list[Case], list[bytes]]:
+    name, options = PICTURES[family]
+    rng = random.Random(f"{family} {seed}")
+    cases, siblings = [], []
+    for number in range(each + 1):
+        out = io.BytesIO()
+        drawn = photograph(rng, *SIZES[number % len(SIZES)])
+        if family == "gif":
+            drawn = drawn.quantize(128)
+        drawn.save(out, name, **options)
+        if number == each:
+            siblings.append(out.getvalue())
+            break
+        for kind in kinds:
+            data, there = damage.picture(out.getvalue(), kind, family, rng)
+            cases.append(Case(f"{kind} {number}.{family}", data, out.getvalue(), there, kind))
+    return cases, siblings
 
 
 def stream_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
@@ -257,7 +283,9 @@ def _same(found: list[int], truth: list[int]) -> float:
 
 def run(family: str, kinds: list[str], each: int, seed: int, verbose: bool) -> None:
     make, judge, suffix = photo_cases, judge_photo, "jpg"
-    if family in CLIPS:
+    if family in PICTURES:
+        make, suffix = picture_cases, family
+    elif family in CLIPS:
         make, judge, suffix = clip_cases, judge_clip, CLIPS[family][0]
     elif family in STREAMS:
         judge = judge_sound if STREAMS[family][1] is None else judge_clip
@@ -310,7 +338,7 @@ def line(family: str, kind: str, rows: list[dict[str, float]]) -> str:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    every = ("photo", "restart", "progressive", *CLIPS, *STREAMS)
+    every = ("photo", "restart", "progressive", *PICTURES, *CLIPS, *STREAMS)
     parser.add_argument("--only", default=",".join(every))
     parser.add_argument("--kinds", default="")
     parser.add_argument("--each", type=int, default=4)
@@ -323,7 +351,8 @@ def main() -> None:
         SIZES[:] = [(width, height)]
     for family in options.only.split(","):
         all_kinds = damage.CLIP if family in CLIPS else (
-            damage.STREAM if family in STREAMS else damage.PHOTO)
+            damage.STREAM if family in STREAMS else (
+                damage.PICTURE if family in PICTURES else damage.PHOTO))
         kinds = [k for k in all_kinds if not options.kinds or k in options.kinds.split(",")]
         if kinds:
             run(family, kinds, options.each, options.seed, options.v)

@@ -14,6 +14,8 @@ PHOTO = ("header cut", "header zeroed", "header random", "size wrong", "zeroed",
 CLIP = ("index removed", "never closed", "cut off", "sizes wrong", "zeroed", "index first, cut off",
         "moved")
 
+PICTURE = ("head lost", "cut off", "zeroed", "inserted", "removed")
+HEADS = {"png": 33, "gif": 6, "bmp": 54, "tif": 8, "webp": 12, "heic": 8}  # bytes in front
 STREAM = ("head lost", "cut off", "zeroed", "inserted", "removed", "changed")
 
 
@@ -35,6 +37,13 @@ def stream(data: bytes, kind: str, rng: random.Random) -> tuple[bytes, float]:
         case "changed":
             return data[:at] + rng.randbytes(size) + data[at + size :], 1 - size / len(data)
     raise ValueError(kind)
+
+
+def picture(data: bytes, kind: str, form: str, rng: random.Random) -> tuple[bytes, float]:
+    """A picture of another format, damaged: (damaged, share of its bytes that is there)."""
+    if kind == "head lost":
+        return bytes(HEADS[form]) + data[HEADS[form] :], 1.0
+    return stream(data, kind, rng)
 
 
 def coded_start(data: bytes) -> int:

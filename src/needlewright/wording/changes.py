@@ -46,6 +46,8 @@ CHANGES = {
     "rows-missing": "{rows:,} of {total:,} rows are not there in full; what is missing was left "
                     "neutral",
     "frames-missing": "{count:,} stretches that do not decode were left out",
+    "put-back": "what lies behind {bytes_size} that are missing or foreign, {at_place} into the "
+                "file, was put back in its place",
     "taken-up": "its compressed data was taken up again behind the damage, from row {row:,} on",
 }
 LEFT = {

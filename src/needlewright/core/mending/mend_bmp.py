@@ -10,6 +10,7 @@ from collections.abc import Iterator
 import numpy as np
 import numpy.typing as npt
 
+from needlewright.core.mending import plain_rows
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import Piece, writing
@@ -20,6 +21,7 @@ PLAIN = (0, 3)  # BI_RGB, BI_BITFIELDS
 SIDE, MOST_BYTES = 32_767, 1 << 31
 SEEN_BYTES = 1 << 22
 LEAST_ROWS = 8
+MOST_EXTRA = 1 << 22  # bytes that may stand in it and are not its own
 FITS = 0.6  # of what neighbours in a row differ by, if rows continue each other
 GREY = 0x80
 
@@ -60,17 +62,42 @@ def _as_stated(patient: Patient, width: int, height: int, depth: int, length: in
     if made[:2] + made[10:] != head[:2] + head[10:] or (
             int.from_bytes(head[2:6], "little") not in (0, whole)):
         changes.append(Change("sizes-corrected", {"count": 1}))
-    there = min(rows, max(0, source.size - at) // row)
-    if there < rows:
+    pieces, lost = _rows(patient, (at, min(source.size, whole + MOST_EXTRA)), row, rows, depth)
+    if lost is not None:
         # Rows are stored from the bottom, unless the height is below 0.
-        lost = [[0, 0, rows - there, width] if height > 0 else [there, 0, rows, width]]
+        first, stop = lost if height < 0 else (rows - lost[1], rows - lost[0])
         changes.append(Change("rows-missing", {
-            "rows": rows - there, "total": rows, "areas": lost}))
+            "rows": stop - first, "total": rows, "areas": [[first, 0, stop, width]]}))
     if not changes:
         raise Unmendable("nothing-found")
-    neutral = bytes([GREY if depth >= 24 else 0]) * row * (rows - there)
-    pieces: list[Piece] = [made, (FILE_HEAD, at + row * there), neutral]
-    return Mended(writing(source, pieces), "bmp", tuple(changes), round(there / rows, 4))
+    share = 1.0 if lost is None else 1 - (lost[1] - lost[0]) / rows
+    # Nothing checks samples: whole rows may be missing anywhere.
+    return Mended(writing(source, [made, (FILE_HEAD, at), *pieces]), "bmp", tuple(changes),
+                  round(share, 4), () if lost is None else ("unproven",))
+
+
+def _rows(patient: Patient, span: tuple[int, int], row: int, rows: int, depth: int) -> tuple[
+        list[Piece], tuple[int, int] | None]:
+    """(the pieces of all rows, (first, stop) of those that are missing in part, in the order in
+    which they are stored; None where none is). `span`: bytes of the file in which they stand."""
+    source, (at, stop), need = patient.source, span, row * rows
+    by = stop - at - need
+    grey = bytes([GREY if depth >= 24 else 0])
+    place = None
+    if by and depth >= 8 and stop - at <= plain_rows.MOST_BYTES:
+        data = np.frombuffer(source.read_at(at, stop - at), np.uint8)
+        place = plain_rows.displaced_from(data, row, depth // 8, by)
+    if place is None:
+        there = min(rows, (stop - at) // row)
+        if there == rows:
+            return [(at, at + need)], None
+        return [(at, at + there * row), grey * row * (rows - there)], (there, rows)
+    first, last = place // row, min(rows, (place + max(0, -by)) // row + 1)
+    if by < 0:
+        pieces: list[Piece] = [(at, at + place), grey * -by, (at + place, stop)]
+    else:
+        pieces = [(at, at + place), (at + place + by, stop)]
+    return pieces, (first, last)
 
 
 def _as_found(patient: Patient) -> Mended:

@@ -118,6 +118,7 @@ def _take(parts: _Parts, name: bytes, body: bytes, stated: bytes) -> None:
     if not sound:
         parts.sums += 1
     if name == b"IDAT":
+        sound = sound or len(stated) < 4  # cut off, which is no damage
         if not sound and parts.bad_at is None:
             parts.bad_at = len(parts.data)
         parts.data += body

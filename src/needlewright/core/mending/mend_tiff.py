@@ -13,8 +13,8 @@ from needlewright.core.formats import tiff_strips
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import Piece, writing
-from needlewright.core.mending.tiff import strips
-from needlewright.core.mending.tiff.finding import directories
+from needlewright.core.mending.tiff import moving, strips
+from needlewright.core.mending.tiff.finding import Place, directories
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.tiff import ORDERS, Directory, Tiff, open_tiff, read_all
@@ -48,11 +48,23 @@ def mend(patient: Patient) -> Iterator[Mended]:
     changes: list[Change] = []
     made = _Made()
     tiff = _read(source)
+    moved = False
     if tiff is None:
-        head = _head_for(patient)
-        made.over.append((0, head))
-        changes.append(Change("header-made"))
-        tiff = _read(_with_head(source, head))
+        found = directories(source)
+        if not found:
+            raise Unmendable("index-lost")
+        if source.size > MAX_STRIP * 4:
+            raise Unmendable("too-large")
+        data = source.read_at(0, source.size)
+        put = moving.put_back(data, found, _read, _decodes)
+        if put is not None:
+            source, moved = MemorySource(put[0]), True
+            changes.append(Change("put-back", {"bytes": abs(put[2]), "at": put[1]}))
+        else:
+            head = _head_for(data[:4], found[0])
+            source = MemorySource(head + data[HEAD:])
+            changes.append(Change("header-made"))
+        tiff = _read(source)
     if tiff is None:
         raise Unmendable("index-lost")
     for directory in tiff.directories:
@@ -64,8 +76,10 @@ def mend(patient: Patient) -> Iterator[Mended]:
             "areas": [[a, 0, b, made.width] for a, b in made.lost[:MOST_TOLD]]}))
     if not changes:
         raise Unmendable("nothing-found")
+    # What is not compressed shows only roughly where it was damaged.
+    doubts = ("unproven",) if moved and not made.lost else ()
     yield Mended(writing(source, _pieces(source.size, made)), _extension(patient), tuple(changes),
-                 round(made.share, 4))
+                 round(made.share, 4), doubts)
 
 
 def _read(source: Source) -> Tiff | None:
@@ -80,23 +94,12 @@ def _read(source: Source) -> Tiff | None:
     return tiff if pictures and not tiff.large else None
 
 
-def _with_head(source: Source, head: bytes) -> Source:
-    if source.size > MAX_STRIP * 4:
-        raise Unmendable("too-large")
-    return MemorySource(head + source.read_at(HEAD, source.size - HEAD))
-
-
-def _head_for(patient: Patient) -> bytes:
-    """The eight bytes that lead to the first directory; Unmendable where none is found."""
-    found = directories(patient.source)
-    if not found:
-        raise Unmendable("index-lost")
-    best = found[0]
-    order = "little" if best.order == "<" else "big"
-    marks = {("little"): b"II*\0", ("big"): b"MM\0*"}
-    stated = patient.source.read_at(0, 4)
-    mark = stated if stated in ORDERS and ORDERS[stated] == (order, False) else marks[order]
-    return mark + best.at.to_bytes(4, "little" if order == "little" else "big")
+def _head_for(stated: bytes, best: Place) -> bytes:
+    """The eight bytes that lead to the first directory; with the mark `stated` if that fits."""
+    little = best.order == "<"
+    fits = stated in ORDERS and ORDERS[stated] == ("little" if little else "big", False)
+    mark = stated if fits else b"II*\0" if little else b"MM\0*"
+    return mark + best.at.to_bytes(4, "little" if little else "big")
 
 
 def _extension(patient: Patient) -> str:
