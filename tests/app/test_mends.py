@@ -160,6 +160,7 @@ class MendsTest(WindowCase):
         self.assertIn("where a person put it", told)
         files = list((self.folder / "job" / "mended").iterdir())
         self.assertEqual(len(files), 1)  # what it replaces is gone
+        self.drag_the_rest()
         mends.leave_out("levels-by-thumbnail", True)
         self.wait(lambda: mends.work is None and bool(mends.wishes.leave), "what is left out")
         self.pictured()
@@ -180,6 +181,28 @@ class MendsTest(WindowCase):
             done = [e for e in mend_finds(job, [number], threading.Event())
                     if isinstance(e, MendedFind)]
             self.assertIn("left-out", [c.code for c in job.record(done[0].kept).changes])
+
+    def drag_the_rest(self) -> None:
+        """By one row of blocks down and two to the right; then back."""
+        mends, view = self.session.mends, self.mending.compare
+        self.mending.mended.places.click()
+        self.wait(lambda: mends.choosing is None and view.rest is not None, "places anew")
+        before, offered = mends.wishes.places, mends.placed
+        number, (wide, high, per_row) = offered.number, offered.unit
+        box, scale = view.rest_box(), view.picture_box().width() / 640
+        start = QPointF(box.center().x(), box.top() + 20)
+        end = start + QPointF(2.2 * wide * scale, 0.9 * high * scale)
+        QTest.mousePress(view, LEFT, pos=start.toPoint())
+        QTest.mouseMove(view, end.toPoint())
+        view.grab()
+        QTest.mouseRelease(view, LEFT, pos=end.toPoint())
+        shift = before.get(number, offered.shift) + per_row + 2
+        self.wait(lambda: mends.work is None and mends.wishes.places == {
+            **before, number: shift}, "the place it was dragged to")
+        self.pictured()
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.wait(lambda: mends.work is None and mends.wishes.places == before, "the step back")
+        self.pictured()
 
     def test_closing_in_the_middle_of_it(self):
         self.session.mends.begin(self.folder / "job", list(self.mending.list.waiting.ids))

@@ -195,6 +195,26 @@ class Mends(QObject):
             one, now = self.offers[index], self.wishes
             self.decide(replace(now, places={**now.places, one.number: one.shift}))
 
+    @property
+    def placed(self) -> Alternative | None:
+        """The place that the piece has now whose places are offered."""
+        places = self.wishes.places
+        return next((one for one in self.offers if places.get(one.number) == one.shift),
+                    self.offers[0] if self.offers else None)
+
+    def move_rest(self, across: int, down: int) -> None:
+        """Put the piece whose places are offered so many pixels of the picture elsewhere, as near
+        as its blocks allow."""
+        one = self.placed
+        if one is None or not all(one.unit):
+            return
+        wide, high, per_row = one.unit
+        now = self.wishes
+        by = round(down / high) * per_row + round(across / wide)
+        if by:
+            shift = now.places.get(one.number, one.shift) + by
+            self.decide(replace(now, places={**now.places, one.number: shift}))
+
     def _offered(self, one: Alternative) -> None:
         if self.sender() is self.choosing:
             self.offers.append(one)

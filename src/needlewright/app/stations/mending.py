@@ -131,6 +131,7 @@ class Mending(QWidget):
         self.mended.places.clicked.connect(partial(_do, self.mends.look_for_places))
         self.mended.undo.clicked.connect(partial(_do, self.mends.undo))
         self.places.chosen.connect(self.mends.take_place)
+        self.compare.rest_moved.connect(self._rest_moved)
         self.mended.show_find.clicked.connect(self._show_mended)
         self.mended.by_hand.clicked.connect(self.toggle_hand)
         panel.place_wanted.connect(self._place_typed)
@@ -280,11 +281,29 @@ class Mending(QWidget):
                         if placed.get(one.number) == one.shift), 0)
         self.places.show_offers(texts, pictures, current)
         self.places.setVisible(bool(offers))
+        self.compare.allow_rest(self._rest())
         self.mended.told.setText(words.PLACES_COMING if looking else (
-            words.PLACES_NONE if self._asked and not offers else ""))
+            words.PLACES_NONE if self._asked and not offers else
+            words.PLACES_DRAG if self.compare.rest is not None else ""))
         self.mended.told.setVisible(bool(self.mended.told.text()))
         self._asked = looking
         self.mended.undo.setVisible(self.mends.can_undo)
+
+    def _rest(self) -> float | None:
+        """The share of the rows from which on the picture may be dragged elsewhere; None where it
+        may not, as where it is shown turned."""
+        one, pair = self.mends.placed, self.mends.pair
+        if one is None or pair is None or pair.after is None or self.mends.choosing is not None:
+            return None
+        row = pair.after.row
+        upright = row.orientation in (None, 0, 1)
+        return one.row / row.height if upright and row.height and all(one.unit) else None
+
+    def _rest_moved(self, across: float, down: float) -> None:
+        pair = self.mends.pair
+        if pair is not None and pair.after is not None:
+            row = pair.after.row
+            self.mends.move_rest(round(across * (row.width or 0)), round(down * (row.height or 0)))
 
     # the bench
 

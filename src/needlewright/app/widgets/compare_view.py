@@ -1,12 +1,13 @@
 """A picture before and after, one over the other, with an upright line to drag across.
 
 Left of the line is what was found, right of it what came of mending. The wheel zooms where the
-mouse is; a picture that is larger than its room is moved by dragging it.
+mouse is; a picture that is larger than its room is moved by dragging it. Where the rest of it may
+belong elsewhere, that is dragged to its place.
 """
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
@@ -15,10 +16,14 @@ from needlewright.wording import mending as words
 
 GRIP = 10  # pixels around the line that take hold of it
 STEP, MOST_ZOOM = 0.05, 8.0
+LEAST_DRAG = 4  # pixels; less is a hand that shakes
 
 
 class CompareView(QWidget):
-    """Shows two pictures of one size."""
+    """Shows two pictures of one size. `rest`: the share of the rows from which on it may be
+    dragged, None where not; `rest_moved`: it was, by shares of the width and the height."""
+
+    rest_moved = Signal(float, float)
 
     def __init__(self) -> None:
         super().__init__()
@@ -33,6 +38,8 @@ class CompareView(QWidget):
         self._offset = QPointF(0, 0)
         self._held = ""
         self._last = QPointF()
+        self.rest: float | None = None
+        self._moved = QPointF(0, 0)  # pixels by which the rest is dragged now
         look.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -59,6 +66,19 @@ class CompareView(QWidget):
         middle = room.center() + self._offset
         return QRectF(middle.x() - wide / 2, middle.y() - high / 2, wide, high)
 
+    def rest_box(self) -> QRectF:
+        """Where the rest is drawn that may be dragged; empty where nothing may."""
+        if self.rest is None or self.after.isNull():
+            return QRectF()
+        box = self.picture_box()
+        box.setTop(box.top() + self.rest * box.height())
+        return box.intersected(QRectF(self.line_at(), 24, self.width(), self.height()))
+
+    def allow_rest(self, share: float | None) -> None:
+        """Let what stands below this share of the rows be dragged, or nothing."""
+        self.rest, self._moved = share, QPointF(0, 0)
+        self.update()
+
     def line_at(self) -> float:
         """Where the line is, pixels from the left."""
         return 10 + self.share * (self.width() - 20)
@@ -67,16 +87,22 @@ class CompareView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         near = abs(event.position().x() - self.line_at()) <= GRIP
-        self._held = "line" if near or self.zoom <= 1 else "picture"
+        rest = not near and self.rest_box().contains(event.position())
+        self._held = "rest" if rest else "line" if near or self.zoom <= 1 else "picture"
         self._last = event.position()
         if self._held == "line":
             self._drag_to(event.position().x())
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         near = abs(event.position().x() - self.line_at()) <= GRIP
-        self.setCursor(Qt.CursorShape.SplitHCursor if near or self._held == "line"
-                       else Qt.CursorShape.ArrowCursor)
-        if self._held == "line":
+        rest = self._held == "rest" or (
+            not self._held and not near and self.rest_box().contains(event.position()))
+        self.setCursor(Qt.CursorShape.SizeAllCursor if rest else Qt.CursorShape.SplitHCursor
+                       if near or self._held == "line" else Qt.CursorShape.ArrowCursor)
+        if self._held == "rest":
+            self._moved = event.position() - self._last
+            self.update()
+        elif self._held == "line":
             self._drag_to(event.position().x())
         elif self._held == "picture":
             self._offset += event.position() - self._last
@@ -84,7 +110,13 @@ class CompareView(QWidget):
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        self._held = ""
+        held, self._held = self._held, ""
+        if held == "rest":
+            moved, box = self._moved, self.picture_box()
+            self._moved = QPointF(0, 0)
+            self.update()
+            if moved.manhattanLength() >= LEAST_DRAG:
+                self.rest_moved.emit(moved.x() / box.width(), moved.y() / box.height())
 
     def _drag_to(self, x: float) -> None:
         self.share = max(0.0, min(1.0, (x - 10) / max(1, self.width() - 20)))
@@ -125,6 +157,7 @@ class CompareView(QWidget):
                 continue
             painter.setClipRect(QRectF(left, room.top(), right - left, room.height()))
             painter.drawPixmap(box, pixmap, QRectF(pixmap.rect()))
+        self._paint_rest(painter, box, x)
         painter.setClipping(False)
         if self.before.isNull() and not self.after.isNull():
             painter.setPen(look.colour("muted"))
@@ -134,6 +167,24 @@ class CompareView(QWidget):
         if not self.after.isNull() or not self.before.isNull():
             self._paint_line(painter, x)
         painter.end()
+
+    def _paint_rest(self, painter: QPainter, box: QRectF, x: float) -> None:
+        """What may be dragged: from where on, and where it would come."""
+        if self.rest is None or self.after.isNull():
+            return
+        painter.setClipRect(QRectF(x, 24, self.width() - x, self.height() - 24))
+        top = box.top() + self.rest * box.height()
+        if not self._moved.isNull():
+            part = QRectF(self.after.rect())
+            part.setTop(self.rest * part.height())
+            where = QRectF(box.left(), top, box.width(), box.bottom() - top)
+            painter.fillRect(where, look.colour("panel"))
+            painter.setOpacity(0.85)
+            painter.drawPixmap(where.translated(self._moved), self.after, part)
+            painter.setOpacity(1.0)
+        painter.setPen(QPen(look.colour("thread"), 1, Qt.PenStyle.DashLine))
+        height = top + self._moved.y()
+        painter.drawLine(QPointF(box.left(), height), QPointF(box.right(), height))
 
     def _paint_line(self, painter: QPainter, x: float) -> None:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)

@@ -111,13 +111,15 @@ def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[P
 @dataclass(frozen=True, slots=True)
 class Alternative:
     """One of the places that a piece of a picture may have. `number`, `shift`: as in `Wishes`;
-    `row`: where in the picture, pixels; `picture`: what it looks like then, a small JPEG."""
+    `row`: where in the picture, pixels; `picture`: what it looks like then, a small JPEG; `unit`:
+    as in `Choice`."""
 
     number: int
     shift: int
     row: int
     share: float
     picture: bytes
+    unit: tuple[int, int, int] = (0, 0, 0)
 
 
 def alternatives(job: Job, find: int, stop: StopSignal) -> Iterator[Alternative]:
@@ -139,7 +141,8 @@ def alternatives(job: Job, find: int, stop: StopSignal) -> Iterator[Alternative]
             for shift, row in zip(least.shifts, least.rows, strict=True):
                 done = made(replace(chosen, places={**chosen.places, least.number: shift}))
                 picture = b"" if done.after is None else done.after.thumbnail
-                yield Alternative(least.number, shift, row, done.share, picture)
+                yield Alternative(least.number, shift, row, done.share, picture,
+                                  least.unit)
     except Interrupted:
         return
     finally:

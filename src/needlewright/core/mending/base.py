@@ -46,13 +46,15 @@ class Wishes:
 class Choice:
     """Where a piece may belong that is placed by its rows. `number`: which piece; `shifts`: the
     places, the likeliest first; `lead`: how far the first is ahead, nats; `used`: whether it was
-    placed; `rows`: the picture row of each, pixels."""
+    placed; `rows`: the picture row of each, pixels; `unit`: pixels across and down of one MCU, and
+    how many stand in a row."""
 
     number: int
     shifts: tuple[int, ...]
     lead: float
     used: bool
     rows: tuple[int, ...] = ()
+    unit: tuple[int, int, int] = (0, 0, 0)
 
 
 #: Changes that a person may leave out; the others are what the file is made of.

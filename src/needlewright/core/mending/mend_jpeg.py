@@ -178,8 +178,9 @@ def _doubts(solved: Solved) -> list[str]:
 
 def _choices(solved: Solved, layout: Layout, frame: seg.Frame) -> tuple[Choice, ...]:
     """Where pieces may belong, with rows of pixels."""
-    return tuple(replace(choice, rows=tuple(
-        min(frame.height, row * 8 * frame.max_vertical) for row in choice.rows))
+    unit = 8 * frame.max_horizontal, 8 * frame.max_vertical, layout.per_row
+    return tuple(replace(choice, unit=unit, rows=tuple(
+        min(frame.height, row * unit[1]) for row in choice.rows))
         for choice in solved.placed.choices)
 
 
