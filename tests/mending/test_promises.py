@@ -95,6 +95,22 @@ class PromisesTest(FolderTest):
         self.assertTrue(Wishes(places={0: 1}).any)
 
 
+class SizeTest(FolderTest):
+    def test_damage_that_ends_as_another_size_does_is_mended_at_the_stated_one(self):
+        """A few zeros of many seeds: some decode to the very end, of other MCUs than are stated."""
+        found = 0
+        for seed in range(12):
+            whole = damage.photo(60 + seed, 640, 480)
+            at = damage.inside(whole, 0.6)
+            hurt = whole[:at] + bytes(512) + whole[at + 512 :]
+            done = damage.mended(self.folder, f"{seed}.jpg", hurt)
+            if done.output is None:
+                continue
+            found += 1
+            self.assertEqual(shown(done.output.read_bytes(), False).shape, (480, 640, 3))
+        self.assertGreater(found, 9)
+
+
 class OddFileTest(FolderTest):
     def test_what_no_mender_is_prepared_for_ends_nothing(self):
         """Neither where a proposal is made, nor where it is written."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -37,7 +38,16 @@ SCRAP = 0.02
 SIZE_AT = 5  # bytes from the start of a frame header: marker, length, precision
 
 
-def mend(patient: Patient) -> Mended:
+def proposals(patient: Patient) -> Iterator[Mended]:
+    """The picture put together; where a size was found that leaves doubts, with the stated one as
+    well, since damaged data may end as if it were of another."""
+    first = mend(patient)
+    yield first
+    if first.doubts and any(c.code == "size-found" for c in first.changes):
+        yield mend(patient, find_size=False)
+
+
+def mend(patient: Patient, find_size: bool = True) -> Mended:
     """Unmendable where nothing is wrong with the coded data, or nothing can be done."""
     size = patient.source.size
     if size > MAX_BYTES:
@@ -53,7 +63,8 @@ def mend(patient: Patient) -> Mended:
     raw = np.frombuffer(found.data, np.uint8)[found.head.begin : stop]
     thumbnail = guide.guide_of(found.head)
     stated = found
-    found, layout = _sized(found, layout, raw, closed)
+    if find_size:
+        found, layout = _sized(found, layout, raw, closed)
     if _of_other_shape(found, thumbnail) and not _off_shape(stated.head, thumbnail):
         found, layout = stated, layout_of(stated.head)  # what is wrong is not the size
     solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5), thumbnail,
@@ -228,4 +239,4 @@ def _area(start: int, stop: int, layout: Layout, frame: seg.Frame) -> list[int]:
             min(frame.width, (last % layout.per_row + 1) * wide)]
 
 
-register(Mender("jpeg", frozenset(("jpeg",)), lambda patient: [mend(patient)]))
+register(Mender("jpeg", frozenset(("jpeg",)), proposals))
