@@ -224,6 +224,25 @@ class RestartTest(FolderTest):
         self.assertEqual(numbered([whole[n] for n in swapped], sound, 20, True, True), swapped)
 
 
+class ProgressiveTest(FolderTest):
+    def test_what_stands_twice_is_taken_out(self):
+        whole = damage.photo(2, progressive=True)
+        for share, size in ((0.2, 700), (0.7, 4096)):
+            at = damage.inside(whole, share)
+            done = damage.mended(self.folder, f"{size}.jpg",
+                                 whole[: at + size] + whole[at : at + size] + whole[at + size :])
+            self.assertEqual((done.grade, codes(done)), ("mended", ["double-removed"]), done.why)
+            self.assertEqual(done.output.read_bytes(), whole)
+
+    def test_later_scans_are_not_thrown_away(self):
+        whole = damage.photo(3, progressive=True)
+        at = damage.inside(whole, 0.3)
+        done = damage.mended(self.folder, "x.jpg", whole[:at] + bytes(900) + whole[at + 900 :])
+        self.assertIsNone(done.output)
+        cut = damage.mended(self.folder, "y.jpg", whole[:-2])
+        self.assertGreater(damage.kept(cut.output.read_bytes(), whole), 0.99)
+
+
 class PartsTest(unittest.TestCase):
     def test_doubled_finds_what_follows_itself(self):
         rng = random.Random(3)
