@@ -113,8 +113,8 @@ class CodedTest(FolderTest):
         missing = next(c for c in done.changes if c.code == "blocks-missing")
         self.assertLess(missing.values["share"], 0.1)
         picture = damage.seen(done.output.read_bytes())
-        top, left, _, _ = missing.values["areas"][0]
-        block = picture[top + 4 : top + 8, left + 4 : left + 12]
+        top, _, _, right = missing.values["areas"][0]
+        block = picture[top + 4 : top + 8, right - 12 : right - 4]
         self.assertLess(np.abs(block - 128).max(), 3)  # grey, not what anybody would guess
 
     def test_bytes_that_were_inserted_are_passed_over(self):

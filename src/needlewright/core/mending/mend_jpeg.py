@@ -231,9 +231,13 @@ def _joint(place: int, layout: Layout, frame: seg.Frame) -> list[int]:
 
 
 def _area(start: int, stop: int, layout: Layout, frame: seg.Frame) -> list[int]:
-    """[first row, first column, last row, column behind the last] in pixels of a run of MCUs."""
+    """[first row, first column, row and column behind the last] in pixels of a run of MCUs; all
+    columns where it goes on from one row of them into the next."""
     wide = 8 * frame.max_horizontal
     last = stop - 1
+    if start // layout.per_row != last // layout.per_row:
+        return [_row(start, layout, frame), 0, min(
+            frame.height, _row(last, layout, frame) + 8 * frame.max_vertical), frame.width]
     return [_row(start, layout, frame), start % layout.per_row * wide,
             min(frame.height, _row(last, layout, frame) + 8 * frame.max_vertical),
             min(frame.width, (last % layout.per_row + 1) * wide)]
