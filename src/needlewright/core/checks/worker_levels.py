@@ -17,6 +17,7 @@ from PIL import Image
 
 ROWS, LEAST_ROWS = 12, 4  # of the thumbnail, at either side of a step
 STEP, BEYOND = 2.5, 5.0  # grey levels; times what rows usually differ by
+MOST_TONE = 0.4  # grey levels by which a level may be told otherwise
 NOISE = 0.2  # grey levels: no thumbnail is better
 SHOWN, ELSEWHERE = 0.7, 0.4  # of the MCUs that show a step, behind it and around
 BESIDE = 2  # MCUs at either side, in which a step may be an edge of the picture
@@ -34,8 +35,11 @@ def candidates(picture: Image.Image, small: Image.Image, crop: Box, box: Box) ->
     high = round(box[3] - box[1]) if box is not None else small.height
     ours, theirs = _means(picture, high, crop), _means(small, high, box)
     off = [[a - b for a, b in zip(one, other)] for one, other in zip(ours, theirs)]
-    steps = [tuple(_step(channel[max(0, row - ROWS) : row], channel[row : row + ROWS])
-                   for channel in off) for row in range(LEAST_ROWS, high - LEAST_ROWS + 1)]
+    toned = [_without_tone(one, other) for one, other in zip(off, theirs)]
+    rows = range(LEAST_ROWS, high - LEAST_ROWS + 1)
+    # A camera that changes tones makes steps where the picture itself becomes brighter.
+    steps = [tuple(min(_step(one, row), _step(other, row), key=abs)
+                   for one, other in zip(off, toned)) for row in rows]
     if len(steps) < 2 * ROWS:
         return []
     bounds = [max(STEP, BEYOND * (statistics.median(abs(s[c]) for s in steps) + NOISE))
@@ -51,9 +55,22 @@ def candidates(picture: Image.Image, small: Image.Image, crop: Box, box: Box) ->
             for index in found]
 
 
-def _step(before: list[float], behind: list[float]) -> float:
-    """By how much rows are brighter than those before: no more than both the median, which no edge
-    of the picture sways, and the mean say, which is largest just where the step is."""
+def _without_tone(off: list[float], theirs: list[float]) -> list[float]:
+    """What of the differences does not go with how bright the rows are."""
+    middle, level = statistics.fmean(off), statistics.fmean(theirs)
+    spread = sum((value - level) ** 2 for value in theirs)
+    if spread <= 0:
+        return off
+    slope = sum((a - middle) * (b - level) for a, b in zip(off, theirs)) / spread
+    slope = max(-MOST_TONE, min(MOST_TONE, slope))
+    return [a - slope * (b - level) for a, b in zip(off, theirs)]
+
+
+def _step(channel: list[float], row: int) -> float:
+    """By how much rows from `row` on are brighter than those before: no more than both the median,
+    which no edge of the picture sways, and the mean say, which is largest just where the step is.
+    """
+    before, behind = channel[max(0, row - ROWS) : row], channel[row : row + ROWS]
     middle = statistics.median(behind) - statistics.median(before)
     mean = statistics.fmean(behind) - statistics.fmean(before)
     return min(middle, mean, key=abs) if middle * mean > 0 else 0.0

@@ -21,6 +21,7 @@ PLAIN = (0, 3)  # BI_RGB, BI_BITFIELDS
 SIDE, MOST_BYTES = 32_767, 1 << 31
 SEEN_BYTES = 1 << 22
 LEAST_ROWS = 8
+MOST_MISSING = 1 << 28  # bytes that are made neutral
 MOST_EXTRA = 1 << 22  # bytes that may stand in it and are not its own
 FITS = 0.6  # of what neighbours in a row differ by, if rows continue each other
 GREY = 0x80
@@ -82,6 +83,10 @@ def _rows(patient: Patient, span: tuple[int, int], row: int, rows: int, depth: i
     which they are stored; None where none is). `span`: bytes of the file in which they stand."""
     source, (at, stop), need = patient.source, span, row * rows
     by = stop - at - need
+    if stop - at < row:
+        raise Unmendable("nothing-decodes")
+    if -by > MOST_MISSING:
+        raise Unmendable("too-large")
     grey = bytes([GREY if depth >= 24 else 0])
     place = None
     if by and depth >= 8 and stop - at <= plain_rows.MOST_BYTES:

@@ -24,7 +24,7 @@ from needlewright.core.mending.base import (
 )
 from needlewright.core.mending.registry import register
 
-MAX_BYTES, MAX_PIXELS, MAX_BLOCKS = 1 << 27, 1 << 26, 100_000
+MAX_BYTES, MAX_PIXELS, MAX_BLOCKS = 1 << 27, 1 << 24, 100_000
 MAX_SUB_BLOCKS = 1 << 17  # of one frame
 MAGICS = (b"GIF89a", b"GIF87a")
 SCREEN = 13  # bytes in front of the palette
@@ -178,13 +178,11 @@ def _closed(coded: bytes, bit: int, wide: int, least: int, missing: int, fill: i
     """The codes up to `bit`, then `missing` pixels `fill`, in sub-blocks. The table is begun anew
     often enough for all codes to keep their width (appendix F)."""
     clear, each = 1 << least, (1 << least) - 2
-    rounds = -(-missing // each) if missing else 0
-    codes = np.full((rounds, each + 1), fill, np.int64)
-    codes[:, 0] = clear
-    rest = codes.ravel()[1 : 1 + missing + max(0, rounds - 1)]
+    rounds, rest = divmod(missing, each)
+    one = _as_bits(np.array([*[fill] * each, clear]), least + 1)  # many of one kind
     bits = [np.unpackbits(np.frombuffer(coded, np.uint8), bitorder="little")[:bit],
-            _as_bits(np.array([clear]), wide), _as_bits(rest, least + 1),
-            _as_bits(np.array([clear + 1]), least + 1)]
+            _as_bits(np.array([clear]), wide), np.tile(one, rounds),
+            _as_bits(np.array([*[fill] * rest, clear + 1]), least + 1)]
     packed = np.packbits(np.concatenate(bits), bitorder="little").tobytes()
     blocks = [packed[i : i + SUB_BLOCK] for i in range(0, len(packed), SUB_BLOCK)]
     return b"".join(bytes([len(block)]) + block for block in blocks) + b"\0"

@@ -32,7 +32,7 @@ BLOCK, EDGE = 4 << 20, 2 << 20
 SURE = 3  # frames of sound in a row
 LEAST_PACKS = 3  # in a row for a new beginning to be believed
 CLOCK = 90_000.0
-MOST_RUNS = 10_000
+MOST_RUNS = 2000
 
 
 @dataclass(slots=True)
@@ -48,6 +48,9 @@ def mend(patient: Patient) -> Iterator[Mended]:
     source = patient.source
     runs = _runs(patient)
     if not runs:
+        raise Unmendable("samples-none")
+    edge = source.read_at(runs[0].start, EDGE)
+    if not any(p.kind in packs.PICTURES or p.kind in packs.SOUNDS for p in packs.packets(edge)):
         raise Unmendable("samples-none")
     begins = _begins(source, runs[0].start)
     gaps = len(runs) - 1 + (runs[0].start > 0) + (runs[-1].stop < source.size)
@@ -159,7 +162,7 @@ def _blank_before(source: Source, run: _Run) -> None:
     payload = packs.Payload(data)
     first = packs.torn_before(payload)
     run.over += [(base + a, bytes(b - a)) for a, b in payload.places(first, len(payload.bytes))]
-    for kind in range(0xC0, 0xE0):
+    for kind in _sounds(data):
         sound = packs.Payload(data, (kind,))
         frames = np.frombuffer(sound.bytes, np.uint8)
         begin = resume(frames, 0, 0, MPEG, SURE) if frames.size else -1
@@ -168,10 +171,15 @@ def _blank_before(source: Source, run: _Run) -> None:
             run.over += [(base + at, made) for at, made in sound.cut(data, 0, stop)]
 
 
+def _sounds(data: bytes) -> list[int]:
+    """The streams of MPEG audio in it."""
+    return sorted({p.kind for p in packs.packets(data) if 0xC0 <= p.kind < 0xE0})
+
+
 def _blank_behind(source: Source, run: _Run) -> float:
     """Take out what cannot be decoded at the beginning of a run; the seconds that it takes."""
     data = source.read_at(run.start, min(EDGE, run.stop - run.start))
-    for kind in range(0xC0, 0xE0):
+    for kind in _sounds(data):
         sound = packs.Payload(data, (kind,))
         frames = np.frombuffer(sound.bytes, np.uint8)
         begin = resume(frames, 0, 0, MPEG, SURE) if frames.size else -1

@@ -27,13 +27,13 @@ from needlewright.core.mending.registry import register
 from needlewright.core.structures.inflating import Inflater
 
 MAGIC = b"\x89PNG\r\n\x1a\n"
-MAX_BYTES, MAX_INFLATED = 1 << 28, 1 << 30
+MAX_BYTES, MAX_INFLATED = 1 << 27, 1 << 27
 SAMPLES = {0: 1, 2: 3, 3: 1, 4: 2, 6: 4}  # colour type -> samples a pixel
 DEPTHS = {0: (8, 16, 1, 2, 4), 2: (8, 16), 3: (8, 4, 2, 1), 4: (8, 16), 6: (8, 16)}
 FILTERS = 5
 SIDE = 65_535  # no wider picture is guessed
 LEAST_ROWS = 4
-MOST_SAMPLES = 1 << 28  # that are taken up behind damage
+MOST_SAMPLES = 1 << 26  # that are taken up behind damage
 MOST_TOLD = 40  # areas
 SCRAP = 0.001
 GREY = 0x80
@@ -144,6 +144,8 @@ def _inflated(data: bytes) -> tuple[bytes, bool]:
                 out += piece
     except FormatError:
         pass
+    if inflater.too_much:
+        raise Unmendable("too-large")
     return bytes(out), inflater.ended
 
 

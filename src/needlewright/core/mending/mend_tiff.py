@@ -22,6 +22,7 @@ from needlewright.core.structures.view import View
 
 HEAD = 8
 MAX_STRIP = 1 << 26
+MOST_MADE = 1 << 27  # bytes of neutral strips
 MAX_BYTES = (1 << 32) - (1 << 24)  # offsets have 32 bits
 PREDICTOR, PHOTOMETRIC, PALETTE = 0x13D, 0x106, 3
 WITHIN = (0x111, 0x117), (0x144, 0x145)
@@ -143,6 +144,8 @@ def _fill(tiff: Tiff, directory: Directory, size: int, made: _Made) -> None:
             strips.neutral(rows - there, row_bytes, pixel, grey, predicted), coding)
         place = size + len(made.behind)
         made.behind += data + bytes(len(data) & 1)
+        if len(made.behind) > MOST_MADE:
+            raise Unmendable("too-large")
         _over(tiff, directory, tags, index, place, len(data), made)
         top = min(height, index // across * each)
         lost.append((top + there, min(height, top + rows)))
