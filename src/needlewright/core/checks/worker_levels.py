@@ -9,7 +9,9 @@ from what stands above.
 
 from __future__ import annotations
 
+import array
 import io
+import itertools
 import statistics
 from typing import Any
 
@@ -36,23 +38,49 @@ def candidates(picture: Image.Image, small: Image.Image, crop: Box, box: Box) ->
     ours, theirs = _means(picture, high, crop), _means(small, high, box)
     off = [[a - b for a, b in zip(one, other)] for one, other in zip(ours, theirs)]
     toned = [_without_tone(one, other) for one, other in zip(off, theirs)]
-    rows = range(LEAST_ROWS, high - LEAST_ROWS + 1)
     # A camera that changes tones makes steps where the picture itself becomes brighter.
-    steps = [tuple(min(_step(one, row), _step(other, row), key=abs)
-                   for one, other in zip(off, toned)) for row in rows]
-    if len(steps) < 2 * ROWS:
+    means = [[_smaller(a, b) for a, b in zip(_mean_steps(one), _mean_steps(other))]
+             for one, other in zip(off, toned)]
+    count = high - 2 * LEAST_ROWS + 1
+    if count < 2 * ROWS:
         return []
-    bounds = [max(STEP, BEYOND * (statistics.median(abs(s[c]) for s in steps) + NOISE))
-              for c in range(3)]
-    over = [max(abs(s[c]) / bounds[c] for c in range(3)) for s in steps]
-    found: list[int] = []
-    for index in sorted(range(len(steps)), key=lambda i: -over[i]):
+    bounds = [max(STEP, BEYOND * (statistics.median(map(abs, channel)) + NOISE))
+              for channel in means]
+    over = [max(abs(channel[i]) / bound for channel, bound in zip(means, bounds))
+            for i in range(count)]
+    found: list[Step] = []
+    for index in sorted(range(count), key=lambda i: -over[i]):
         if over[index] <= 1 or len(found) == MOST:
             break
-        if all(abs(index - other) >= ROWS for other in found):
-            found.append(index)
-    return [(index + LEAST_ROWS, (steps[index][0], steps[index][1], steps[index][2]))
-            for index in found]
+        row = index + LEAST_ROWS
+        # No edge of the picture sways the median; the mean is largest just where the step is.
+        step = [_smaller(channel[index], _median_step(one, row))
+                for channel, one in zip(means, off)]
+        if any(abs(s) > b for s, b in zip(step, bounds)) and all(
+                abs(row - other) >= ROWS for other, _ in found):
+            found.append((row, (step[0], step[1], step[2])))
+    return found
+
+
+def _smaller(one: float, other: float) -> float:
+    """The one nearer to 0; 0 where they are of different signs."""
+    return min(one, other, key=abs) if one * other > 0 else 0.0
+
+
+def _mean_steps(channel: list[float]) -> list[float]:
+    """By how much the rows from each row on are brighter than those before it, on average."""
+    sums = [0.0, *itertools.accumulate(channel)]
+    steps = []
+    for row in range(LEAST_ROWS, len(channel) - LEAST_ROWS + 1):
+        low, high = max(0, row - ROWS), min(len(channel), row + ROWS)
+        behind, before = sums[high] - sums[row], sums[row] - sums[low]
+        steps.append(behind / (high - row) - before / (row - low))
+    return steps
+
+
+def _median_step(channel: list[float], row: int) -> float:
+    return statistics.median(channel[row : row + ROWS]) - statistics.median(
+        channel[max(0, row - ROWS) : row])
 
 
 def _without_tone(off: list[float], theirs: list[float]) -> list[float]:
@@ -66,23 +94,13 @@ def _without_tone(off: list[float], theirs: list[float]) -> list[float]:
     return [a - slope * (b - level) for a, b in zip(off, theirs)]
 
 
-def _step(channel: list[float], row: int) -> float:
-    """By how much rows from `row` on are brighter than those before: no more than both the median,
-    which no edge of the picture sways, and the mean say, which is largest just where the step is.
-    """
-    before, behind = channel[max(0, row - ROWS) : row], channel[row : row + ROWS]
-    middle = statistics.median(behind) - statistics.median(before)
-    mean = statistics.fmean(behind) - statistics.fmean(before)
-    return min(middle, mean, key=abs) if middle * mean > 0 else 0.0
-
-
 def _means(picture: Image.Image, high: int, box: Box) -> list[list[float]]:
     """The mean of each of `high` rows, for each channel."""
     flat = picture if picture.mode == "RGB" else picture.convert("RGB")
     found = []
     for band in flat.split():
         column = band.convert("F").resize((1, high), Image.Resampling.BOX, box=box)
-        found.append([float(column.getpixel((0, row))) for row in range(high)])  # type: ignore[arg-type]
+        found.append(list(array.array("f", column.tobytes())))
     return found
 
 
