@@ -72,6 +72,7 @@ class OtherPicturesTest(FolderTest):
                 if mode in ("RGB", "L"):  # palettes differ
                     done, _ = self.mend(f"{name}-lent.bmp", lost, whole, 1.0, other)
                     self.assertTrue(done.reference.endswith("sibling 0.bmp"))
+                    self.assertEqual(bool(done.doubts), mode == "L")  # a palette is its own
 
     def test_gif(self):
         frames = [scene(seed, *SIZE).convert("P", palette=Image.Palette.ADAPTIVE, colors=64)

@@ -25,6 +25,7 @@ MOST_MISSING = 1 << 28  # bytes that are made neutral
 MOST_EXTRA = 1 << 22  # bytes that may stand in it and are not its own
 FITS = 0.6  # of what neighbours in a row differ by, if rows continue each other
 GREY = 0x80
+MASKS = 16  # bytes
 
 
 def mend(patient: Patient) -> Iterator[Mended]:
@@ -117,8 +118,10 @@ def _as_found(patient: Patient) -> Mended:
             continue
         begin = int.from_bytes(head[10:14], "little")
         pieces: list[Piece] = [reference.source.read_at(0, begin), (begin, source.size)]
+        # A palette is each picture's own.
+        doubts = ("unproven",) if begin > FILE_HEAD + HEAD + MASKS else ()
         return Mended(writing(source, pieces), "bmp",
-                      (Change("header-lent", {"reference": reference.name}),),
+                      (Change("header-lent", {"reference": reference.name}),), doubts=doubts,
                       reference=reference)
     width, depth = _width(np.frombuffer(source.read_at(at, SEEN_BYTES), np.uint8), length)
     row = -(-width * depth // 32) * 4
