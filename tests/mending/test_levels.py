@@ -59,6 +59,7 @@ class LevelTest(FolderTest):
         for seed in range(4):
             pixels = np.asarray(photograph(random.Random(seed), *SIZE)).astype(np.float32)
             pixels[320:] = pixels[320:] * 0.8 - 20
+            pixels[576:] = (24, 28, 40)  # a caption
             picture = Image.fromarray(pixels.clip(0, 255).astype(np.uint8))
             out = io.BytesIO()
             picture.save(out, "JPEG", quality=90)

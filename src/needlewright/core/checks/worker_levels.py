@@ -17,11 +17,12 @@ from typing import Any
 
 from PIL import Image
 
-ROWS, LEAST_ROWS = 12, 4  # of the thumbnail, at either side of a step
+ROWS, LEAST_ROWS = 12, 6  # of the thumbnail, at either side of a step
 STEP, BEYOND = 2.5, 5.0  # grey levels; times what rows usually differ by
 MOST_TONE = 0.4  # grey levels by which a level may be told otherwise
 NOISE = 0.2  # grey levels: no thumbnail is better
 SHOWN, ELSEWHERE = 0.7, 0.4  # of the MCUs that show a step, behind it and around
+APART = 3.0  # grey levels by which picture and thumbnail may tell a step otherwise
 BESIDE = 2  # MCUs at either side, in which a step may be an edge of the picture
 MOST = 6  # places that are looked at
 MOST_PIXELS = 1 << 27
@@ -39,8 +40,9 @@ def candidates(picture: Image.Image, small: Image.Image, crop: Box, box: Box) ->
     off = [[a - b for a, b in zip(one, other)] for one, other in zip(ours, theirs)]
     toned = [_without_tone(one, other) for one, other in zip(off, theirs)]
     # A camera that changes tones makes steps where the picture itself becomes brighter.
-    means = [[_smaller(a, b) for a, b in zip(_mean_steps(one), _mean_steps(other))]
-             for one, other in zip(off, toned)]
+    plain = [_mean_steps(one) for one in off]
+    means = [[_smaller(a, b) for a, b in zip(one, _mean_steps(other))]
+             for one, other in zip(plain, toned)]
     count = high - 2 * LEAST_ROWS + 1
     if count < 2 * ROWS:
         return []
@@ -54,10 +56,11 @@ def candidates(picture: Image.Image, small: Image.Image, crop: Box, box: Box) ->
             break
         row = index + LEAST_ROWS
         # No edge of the picture sways the median; the mean is largest just where the step is.
-        step = [_smaller(channel[index], _median_step(one, row))
-                for channel, one in zip(means, off)]
-        if any(abs(s) > b for s, b in zip(step, bounds)) and all(
-                abs(row - other) >= ROWS for other, _ in found):
+        middles = [_median_step(one, row) for one in off]
+        sure = any(abs(_smaller(channel[index], middle)) > bound
+                   for channel, middle, bound in zip(means, middles, bounds))
+        if sure and all(abs(row - other) >= ROWS for other, _ in found):
+            step = [_smaller(channel[index], middle) for channel, middle in zip(plain, middles)]
             found.append((row, (step[0], step[1], step[2])))
     return found
 
@@ -143,6 +146,9 @@ def first_shown(data: bytes, steps: list[Step], high: int, crop: Box, scale: flo
         column = start % per_row
         if min(column, per_row - column) <= BESIDE:
             continue  # a horizon may lie just between two rows of MCUs, and cameras change tones
+        usual = np.median(shown[start : start + per_row], axis=0)
+        if (np.abs(usual - step) > np.maximum(APART, 0.5 * np.abs(step))).any():
+            continue  # a border of the picture itself, as that of a caption
         if inside[start] >= SHOWN * per_row and elsewhere <= ELSEWHERE:
             found.append(int(edges[start // per_row]))
     return min(found, default=None)

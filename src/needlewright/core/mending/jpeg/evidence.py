@@ -161,12 +161,13 @@ def _as_guided(canvas: Canvas, strand: Strand, begin: int, shifts: npt.NDArray[n
 
 @dataclass(slots=True)
 class Watch:
-    """Looks whether a strand that is followed still lies where it should. `tries`: how often
-    places far ahead may still be looked at."""
+    """Looks whether a strand that is followed still lies where it should. `most`: the greatest
+    shift it may have; `tries`: how often places far ahead may still be looked at."""
 
     canvas: Canvas
     strand: Strand
     end_shift: int | None
+    most: int = 1 << 40
     tries: int = 6
 
     def otherwise(self, at: int, count: int, shift: int, levels: Levels, cost: Floats,
@@ -210,7 +211,8 @@ class Watch:
     def _near(self, at: int, tail: int, count: int, shift: int, late: Floats,
               profile: Floats) -> tuple[int, Floats, Floats] | None:
         """(shift, levels in grey, costs) of a place a few MCUs away."""
-        near = np.arange(shift - SHIFTS, shift + SHIFTS + 1, dtype=np.int64)
+        near = np.arange(shift - SHIFTS, max(shift, min(shift + SHIFTS, self.most)) + 1,
+                         dtype=np.int64)
         if self.end_shift is not None and abs(self.end_shift - shift) > SHIFTS:
             near = np.append(near, self.end_shift)
         was, top = begins(profile, at + tail, shift), float(profile.max())
@@ -246,8 +248,11 @@ class Watch:
             other = self.end_shift  # the end says the same
         else:
             self.tries -= 1
-            found = place(canvas, strand, begin, count - tail, shift + SHIFTS,
-                          shift + ROWS_FAR * per_row, (begin + shift, 40.0), TURN, usual)
+            far = min(shift + ROWS_FAR * per_row, self.most)
+            if far <= shift + 1:
+                return None
+            found = place(canvas, strand, begin, count - tail, shift + 1, far,
+                          (begin + shift, 40.0), TURN, usual)
             if found is None or not found.clear or top - begins(profile, begin, found.shift) > SOON:
                 return None
             other = found.shift

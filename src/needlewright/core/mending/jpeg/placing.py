@@ -32,6 +32,7 @@ ASTRAY = 10.0  # nats by which another place must be ahead of the one that the e
 NEAR = 400  # MCUs beside a gap whose size says how many are missing
 SEEN = 96  # MCUs of a chain's beginning that are looked at
 ODD, MOST_ODD = 1.6, 5.0  # times the usual difference: what is not its own; the most that one tells
+RUN_ON = 64  # MCUs that a chain may run on in what is not its own
 SOFT = 24  # MCUs around a break that may belong to neither side
 
 
@@ -71,6 +72,7 @@ class _Way:
     shift: int
     levels: Levels
     end_shift: int | None
+    most: int  # the greatest shift that leaves room for all that follows
 
 
 class Placer:
@@ -93,12 +95,13 @@ class Placer:
 
     def run(self, links: list[Link]) -> None:
         none = np.zeros(self.canvas.layout.quantisers.shape[0], np.int64)
+        rooms = self._rooms(links)
         for number, link in enumerate(links):
             self.breathe()
             last = number == len(links) - 1
             ends = link.at_end and last
             way = _Way(link, self.canvas.strand(link.chain.coefficients), self.first, none,
-                       self.stop - link.size if ends else None)
+                       self.stop - link.size if ends else None, rooms[number])
             if link.known:
                 self._follow(way, 0)
             elif not self._join(way):
@@ -111,6 +114,18 @@ class Placer:
             if not ends:
                 self._cut_back()
 
+    def _rooms(self, links: list[Link]) -> list[int]:
+        """The greatest shift of each chain: all behind it need their places, too, but for what they
+        decoded of foreign data. Where that is more than a picture holds, it tells nothing."""
+        rooms: list[int] = []
+        behind = 0
+        for link in reversed(links):
+            behind += max(0, link.size - link.in_step)
+            room = self.stop - behind - link.in_step
+            rooms.append(room + RUN_ON * (1 + len(rooms)) if room >= self.first
+                         else self.stop - min(link.size, self.stop))
+        return rooms[::-1]
+
     # -- a chain that begins somewhere
 
     def _join(self, way: _Way) -> bool:
@@ -118,7 +133,8 @@ class Placer:
         link, strand = way.link, way.strand
         begin = min(link.in_step, link.size - 1)
         count = min(self.per_row, link.size - begin)
-        low, high = self.reached - self.per_row // 4 - begin, self.stop - link.size
+        low = self.reached - self.per_row // 4 - begin
+        high = min(self.stop - link.size, way.most)
         found = evidence.place(self.canvas, strand, begin, count, low, high,
                                self._expected(link, begin), SURE, self.usual, self.guide) if (
             count >= LEAST and high >= low) else None
@@ -219,7 +235,7 @@ class Placer:
     def _follow(self, way: _Way, begin: int) -> None:
         at, step = begin, max(8, self.per_row // 4)
         begun = begin
-        watch = evidence.Watch(self.canvas, way.strand, way.end_shift)
+        watch = evidence.Watch(self.canvas, way.strand, way.end_shift, way.most)
         while at < self._size(way):
             self.breathe()
             count = min(self.per_row, self._size(way) - at)
