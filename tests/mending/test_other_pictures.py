@@ -34,7 +34,8 @@ def pixels(data: bytes, frame: int = 0) -> np.ndarray:
 
 
 class OtherPicturesTest(FolderTest):
-    def mend(self, name: str, data: bytes, whole: bytes, share: float, *references: bytes):
+    def mend(self, name: str, data: bytes, whole: bytes, share: float, delta: float = 0.06,
+             *references: bytes):
         """Mend; every pixel that is not told to be missing is the original's."""
         done = damage.mended(self.folder, name, data, *references)
         self.assertIsNotNone(done.output, (name, done.why))
@@ -44,7 +45,7 @@ class OtherPicturesTest(FolderTest):
         for top, left, bottom, right in told.get("rows-missing", {}).get("areas", ()):
             same[top:bottom, left:right] = True
         self.assertTrue(same.all(), (name, told))
-        self.assertAlmostEqual(done.share, share, delta=0.06, msg=name)
+        self.assertAlmostEqual(done.share, share, delta=delta, msg=name)
         return done, made
 
     def test_bmp(self):
@@ -70,7 +71,7 @@ class OtherPicturesTest(FolderTest):
                     self.assertIn("size-found", [c.code for c in done.changes])
                 other = saved(scene(6, *SIZE).convert(mode), "BMP")
                 if mode in ("RGB", "L"):  # palettes differ
-                    done, _ = self.mend(f"{name}-lent.bmp", lost, whole, 1.0, other)
+                    done, _ = self.mend(f"{name}-lent.bmp", lost, whole, 1.0, 0.06, other)
                     self.assertTrue(done.reference.endswith("sibling 0.bmp"))
                     self.assertEqual(bool(done.doubts), mode == "L")  # a palette is its own
 
@@ -92,6 +93,18 @@ class OtherPicturesTest(FolderTest):
         self.assertGreaterEqual(picture.n_frames, 2)
         last = picture.n_frames - 1
         self.assertTrue((pixels(made, last) == pixels(moving, 2)).all())
+
+    def test_gif_behind_damage(self):
+        """Codes begin anew now and then, and what leads to their end has its place from there."""
+        whole = saved(photograph(random.Random(3), 424, 300).quantize(128), "GIF")
+        for share in (0.3, 0.6):
+            at = int(len(whole) * share)
+            for name, data in (("zeroed", whole[:at] + bytes(900) + whole[at + 900 :]),
+                               ("removed", whole[:at] + whole[at + 700 :]),
+                               ("inserted", whole[:at] + noise(1500) + whole[at:])):
+                with self.subTest(name, share=share):
+                    done, _ = self.mend(f"{name}-{share}.gif", data, whole, 0.86, 0.1)
+                    self.assertEqual(done.grade, "mended", done.doubts)
 
     def test_tiff(self):
         for order in ("<", ">"):

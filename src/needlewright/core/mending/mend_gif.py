@@ -1,8 +1,9 @@
-"""GIF: frames that are broken closed with a neutral rest, later ones found again, the end added
-(GIF89a specification, 18 to 27 and appendix F).
+"""GIF: frames taken up again behind damage or closed with a neutral rest, later ones found again,
+the end added (GIF89a specification, 18 to 27 and appendix F).
 
-LZW carries no checks: codes that are wrong may look right for a while, which is a doubt wherever
-the data does not simply end.
+LZW carries no checks, but encoders begin its table anew now and then: from there on codes mean
+what they say, and those that lead to the end have their place from there. Where nothing but
+codes that are none shows the damage, its beginning is a doubt.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.kernels.lzw import last_good
+from needlewright.core.kernels.lzw import last_begun, last_good, tail
 from needlewright.core.mending.base import (
     Change,
     Mended,
@@ -36,6 +37,7 @@ PASSES = (0, 8), (4, 8), (2, 4), (1, 2)  # first row, step (appendix E)
 MOST_TOLD = 40
 SUB_BLOCK = 255
 MOST_TRIED = 512
+LOOKED_BITS, LOOKED_BYTES, IN_STEP = 1 << 18, 1 << 16, 4
 
 
 @dataclass(slots=True)
@@ -153,20 +155,75 @@ def _frame(data: bytes, at: int, frames: _Frames, transparent: int) -> int | Non
         return stop
     if frames.whole or frames.closed or not pixels:
         return None
-    frames.closed, frames.rows = 1, (pixels // width, height)
-    frames.areas = _missing(pixels // width, height, width, bool(head[9] & INTERLACED))
+    behind = _behind(data, begin + 1, coded, bit, least, width * height)
+    if behind is not None:  # what is damaged goes, from where the table was last begun
+        sure = np.frombuffer(coded[: behind.before], np.uint8)
+        pixels, bit, wide = last_begun(sure, least, width * height)
+        wide, stop = wide or least + 1, behind.stop
+        frames.lost += behind.unsure
+    again = behind.pixels if behind is not None else 0
+    total = width * height
+    if pixels + again > total:
+        return None
+    first, last = pixels // width, (-(-(total - again) // width))
+    frames.closed, frames.rows = 1, (height - (last - first), height)
+    frames.areas = _missing(first, last, height, width, bool(head[9] & INTERLACED))
     fill = min(transparent, (1 << least) - 1)
     frames.out.append(data[at : begin + 1] + _closed(
-        coded, bit, wide, least, width * height - pixels, fill))
+        coded, bit, wide, least, total - pixels - again, fill, behind))
+    return stop if behind is not None else None
+
+
+@dataclass(frozen=True, slots=True)
+class _Behind:
+    """What decodes behind damage: `bits` uint8[n] behind the code that begins the table anew;
+    `unsure`: only codes that are none showed where it is; `before`: bytes of codes in front of it.
+    """
+
+    bits: npt.NDArray[np.uint8]
+    pixels: int
+    stop: int
+    unsure: bool
+    before: int
+
+
+def _behind(data: bytes, at: int, coded: bytes, bit: int, least: int, total: int) -> _Behind | None:
+    """The codes behind damage, from the first that begins the table anew and leads to the end."""
+    place, broken = at, at
+    while place < len(data) and data[place]:
+        broken, place = place, place + 1 + data[place]
+        if data[broken] != SUB_BLOCK:
+            break
+    again = _in_step(data, broken)
+    stop, part = _chain(data, again if again is not None else at)
+    if stop is None or (again is None and stop != place + 1 and not coded):
+        return None
+    array = np.frombuffer(part, np.uint8)
+    found = tail(array, least, total, 0 if again is not None else bit, LOOKED_BITS)
+    if found is None:
+        return None
+    start, wide, pixels = found
+    bits = np.unpackbits(array, bitorder="little")[start + wide :]
+    # What is foreign may begin in the last full sub-block.
+    full = max(0, (broken - at) // (SUB_BLOCK + 1) - 1) * SUB_BLOCK
+    return _Behind(bits, pixels, stop, again is None, full if again is not None else len(coded))
+
+
+def _in_step(data: bytes, at: int) -> int | None:
+    """The next place from which full sub-blocks follow each other; None where none do."""
+    for place in range(at + 1, min(len(data) - IN_STEP * (SUB_BLOCK + 1), at + LOOKED_BYTES)):
+        if data[place] == SUB_BLOCK and all(
+                data[place + n * (SUB_BLOCK + 1)] == SUB_BLOCK for n in range(1, IN_STEP)):
+            return place
     return None
 
 
-def _missing(there: int, height: int, width: int, interlaced: bool) -> list[list[int]]:
-    """The areas of all rows but the first `there` in the order in which they are stored."""
+def _missing(first: int, last: int, height: int, width: int, interlaced: bool) -> list[list[int]]:
+    """The areas of rows `first` to `last` in the order in which they are stored."""
     stored = [row for first, step in PASSES for row in range(first, height, step)] if (
         interlaced) else list(range(height))
     areas: list[list[int]] = []
-    for row in sorted(stored[there:]):
+    for row in sorted(stored[first:last]):
         if areas and areas[-1][2] == row:
             areas[-1][2] = row + 1
         else:
@@ -174,15 +231,20 @@ def _missing(there: int, height: int, width: int, interlaced: bool) -> list[list
     return areas if len(areas) <= MOST_TOLD else [[areas[0][0], 0, areas[-1][2], width]]
 
 
-def _closed(coded: bytes, bit: int, wide: int, least: int, missing: int, fill: int) -> bytes:
-    """The codes up to `bit`, then `missing` pixels `fill`, in sub-blocks. The table is begun anew
-    often enough for all codes to keep their width (appendix F)."""
+def _closed(coded: bytes, bit: int, wide: int, least: int, missing: int, fill: int,
+            behind: _Behind | None) -> bytes:
+    """The codes up to `bit`, then `missing` pixels `fill`, and what is `behind`, in sub-blocks. The
+    table is begun anew often enough for all codes to keep their width (appendix F); `wide`: bits
+    of the next code."""
     clear, each = 1 << least, (1 << least) - 2
     rounds, rest = divmod(missing, each)
     one = _as_bits(np.array([*[fill] * each, clear]), least + 1)  # many of one kind
-    bits = [np.unpackbits(np.frombuffer(coded, np.uint8), bitorder="little")[:bit],
-            _as_bits(np.array([clear]), wide), np.tile(one, rounds),
-            _as_bits(np.array([*[fill] * rest, clear + 1]), least + 1)]
+    own = np.unpackbits(np.frombuffer(coded, np.uint8), bitorder="little")
+    last = clear if behind is not None else clear + 1
+    bits = [own[:bit], _as_bits(np.array([clear]), wide), np.tile(one, rounds),
+            _as_bits(np.array([*[fill] * rest, last]), least + 1)]
+    if behind is not None:
+        bits.append(behind.bits)
     packed = np.packbits(np.concatenate(bits), bitorder="little").tobytes()
     blocks = [packed[i : i + SUB_BLOCK] for i in range(0, len(packed), SUB_BLOCK)]
     return b"".join(bytes([len(block)]) + block for block in blocks) + b"\0"
