@@ -5,11 +5,13 @@ from __future__ import annotations
 import io
 import random
 import unittest
+from unittest import mock
 
 import numpy as np
 from benchmarks.families import photograph
 from PIL import Image
 
+from needlewright.core.checks import worker_levels
 from needlewright.core.checks.worker_pictures import _compare
 from tests.mending import damage
 from tests.support import FolderTest
@@ -72,6 +74,20 @@ class LevelTest(FolderTest):
                 with self.subTest(seed=seed, power=power):
                     answer = _compare(picture, data, [len(out.getvalue()), len(data)])
                     self.assertIsNone(answer["level_row"])
+
+
+class NoRoomTest(unittest.TestCase):
+    def test_what_cannot_be_looked_at_more_closely_is_compared_all_the_same(self):
+        """As where there is no room for all pixels: the bands still tell."""
+        picture = photograph(random.Random(1), *SIZE)
+        data, shown = io.BytesIO(), io.BytesIO()
+        picture.save(data, "JPEG")
+        picture.resize((160, 116)).save(shown, "JPEG")
+        whole = data.getvalue() + shown.getvalue()
+        with mock.patch.object(worker_levels, "candidates", side_effect=MemoryError):
+            answer = _compare(picture, whole, [len(data.getvalue()), len(whole)])
+        self.assertEqual((answer["preview"], answer.get("level_row")), ("compared", None))
+        self.assertLess(max(answer["rows"]), 14)
 
 
 class FirstRowTest(FolderTest):

@@ -101,6 +101,15 @@ class PngTest(FolderTest):
                     self.assertGreater(done.share, head / 300 + (0.3 if name == "none" else 0.005))
                     self.assertGreater(told["taken-up"]["row"], head)
 
+    def test_a_claim_that_no_memory_holds_is_refused(self):
+        start, stop = chunk(self.whole, b"IHDR")
+        for size in (65_535, (1 << 31) - 1):
+            head = b"IHDR" + struct.pack(">II", size, size) + self.whole[start + 16 : stop - 4]
+            claim = struct.pack(">I", 13) + head + struct.pack(">I", zlib.crc32(head))
+            done = damage.mended(self.folder, f"{size}.png",
+                                 self.whole[:start] + claim + self.whole[stop:-400])
+            self.assertEqual((done.output, done.why), (None, "too-large"))
+
     def test_rows_behind_damage_are_neutral_and_told(self):
         whole = self.whole
         for name, data in (("cut", whole[: len(whole) * 2 // 3]),

@@ -70,7 +70,8 @@ def _compare(picture: Image.Image, data: bytes, preview: list[int]) -> dict[str,
     correlation = _correlation(*(p.convert("L").tobytes() for p in pairs[best]))
     answer = {"preview": "compared", "rows": compared[best], "correlation": round(correlation, 3)}
     if correlation >= LEVELS_FROM:
-        answer["level_row"] = _level_row(data, picture, small, *ways[best])
+        with contextlib.suppress(Exception):  # as where there is no room for all of its pixels
+            answer["level_row"] = _level_row(data, picture, small, *ways[best])
     return answer
 
 

@@ -36,7 +36,7 @@ def _follow(view: View, at: int, counts: np.ndarray) -> tuple[int, int]:
             return at, why
 
 
-def _clock(data: bytes) -> int | None:
+def clock(data: bytes) -> int | None:
     """The system clock reference of a pack header, in units of 1/90,000 s."""
     if len(data) < 10:
         return None
@@ -51,7 +51,7 @@ def _last_clock(view: View, stop: int) -> int | None:
     start = max(view.start, stop - LAST_PACK_BYTES)
     data = view.source.read_at(start, stop - start)
     at = data.rfind(PACK)
-    return _clock(data[at:]) if at >= 0 else None
+    return clock(data[at:]) if at >= 0 else None
 
 
 def _sure_until(view: View, stop: int) -> int:
@@ -70,10 +70,10 @@ def _resumes(view: View, at: int) -> int | None:
     while before is not None and (place := data.find(PACK, place + 1)) >= 0:
         trial = np.zeros(3, np.int64)
         program_packets(np.frombuffer(data, np.uint8), place, trial)
-        clock = _clock(data[place : place + 10])
-        if clock is None or trial[0] == 0 or trial[1] + trial[2] == 0:
+        now = clock(data[place : place + 10])
+        if now is None or trial[0] == 0 or trial[1] + trial[2] == 0:
             continue
-        if not 0 < clock - before <= MAX_GAP:
+        if not 0 < now - before <= MAX_GAP:
             return None  # the first pack that follows is another stream's: another file begins
         if trial[0] >= MIN_PACKS:
             return at + place

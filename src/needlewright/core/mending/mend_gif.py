@@ -196,7 +196,7 @@ def _behind(data: bytes, at: int, coded: bytes, bit: int, least: int, total: int
             break
     again = _in_step(data, broken)
     stop, part = _chain(data, again if again is not None else at)
-    if stop is None or (again is None and stop != place + 1 and not coded):
+    if stop is None:
         return None
     array = np.frombuffer(part, np.uint8)
     found = tail(array, least, total, 0 if again is not None else bit, LOOKED_BITS)

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from needlewright.core.formats import mpegps
 from needlewright.core.kernels.packets import (
     DATA_ENDS,
     NOT_A_PACK,
@@ -27,7 +28,6 @@ from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import Piece, left_out, writing
 from needlewright.core.sources.source import Source
 
-MARK = b"\0\0\1\xba"
 BLOCK, EDGE = 4 << 20, 2 << 20
 SURE = 3  # frames of sound in a row
 LEAST_PACKS = 3  # in a row for a new beginning to be believed
@@ -126,14 +126,14 @@ def _next(patient: Patient, at: int) -> int:
         patient.breathe(at / source.size * 0.7)
         block = source.read_at(at, BLOCK + 4)
         data = np.frombuffer(block, np.uint8)
-        place = block.find(MARK)
+        place = block.find(mpegps.PACK)
         while 0 <= place < BLOCK:
             counts = np.zeros(3, np.int64)
             used, why = program_packets(data, place, counts)
             to_end = counts[0] and why != NOT_A_PACK and at + used > source.size - BLOCK // 64
             if counts[0] >= LEAST_PACKS or to_end:
                 return at + place
-            place = block.find(MARK, place + 1)
+            place = block.find(mpegps.PACK, place + 1)
         at += BLOCK
     return source.size
 
@@ -142,7 +142,7 @@ def _last_pack(source: Source, start: int, stop: int) -> int:
     """Where the last pack in a row begins; packets that claim too much may reach over others."""
     first = max(start, stop - EDGE)
     data = source.read_at(first, min(source.size, stop + (1 << 17)) - first)
-    begin = 0 if first == start else max(0, data.find(MARK))
+    begin = 0 if first == start else max(0, data.find(mpegps.PACK))
     last = [p.at for p in packs.packets(data, begin)
             if p.kind == packs.PACK and first + p.at < stop]
     return first + last[-1] if last else start
@@ -152,7 +152,7 @@ def _edge(source: Source, run: _Run) -> tuple[int, bytes]:
     """(place of the first pack, bytes) of the end of a run."""
     start = max(run.start, run.stop - EDGE)
     data = source.read_at(start, run.stop - start)
-    first = max(0, data.find(MARK))
+    first = max(0, data.find(mpegps.PACK))
     return start + first, data[first:]
 
 
@@ -194,7 +194,7 @@ def _blank_behind(source: Source, run: _Run) -> float:
     run.over += [(run.start + a, bytes(b - a)) for a, b in places]
     if not places:
         return 0.0
-    last = data.rfind(MARK, 0, places[-1][1])
+    last = data.rfind(mpegps.PACK, 0, places[-1][1])
     return max(0.0, _clock(source, run.start + max(0, last)) - _clock(source, run.start))
 
 
@@ -215,7 +215,7 @@ def _head_bytes(source: Source, at: int) -> int:
 
 def _begins(source: Source, at: int) -> bool:
     """Whether the pack at `at` has the system header with which a stream begins."""
-    return source.read_at(at + _head_bytes(source, at), 4) == b"\0\0\1\xbb"
+    return source.read_at(at + _head_bytes(source, at), 4) == mpegps.SYSTEM
 
 
 def _system(source: Source, at: int, head: int) -> bytes:
@@ -233,25 +233,17 @@ def _system(source: Source, at: int, head: int) -> bytes:
     for kind in kinds:
         pictures = kind in packs.PICTURES
         body += bytes((kind,)) + struct.pack(">H", 0xE000 | 230 if pictures else 0xC000 | 32)
-    return b"\0\0\1\xbb" + struct.pack(">H", len(body)) + body
+    return mpegps.SYSTEM + struct.pack(">H", len(body)) + body
 
 
 def _clock(source: Source, at: int) -> float:
-    """The clock of the pack at `at`, seconds (2.5.3.4)."""
-    data = source.read_at(at, 10)
-    if len(data) < 10:
-        return 0.0
-    value = int.from_bytes(data[4:9], "big")
-    if data[4] & 0xC4 == 0x44:
-        stamp = (value >> 35 & 7) << 30 | (value >> 19 & 0x7FFF) << 15 | value >> 3 & 0x7FFF
-    else:
-        stamp = (value >> 33 & 7) << 30 | (value >> 17 & 0x7FFF) << 15 | value >> 1 & 0x7FFF
-    return stamp / CLOCK
+    """The clock of the pack at `at`, seconds."""
+    return (mpegps.clock(source.read_at(at, 10)) or 0) / CLOCK
 
 
 def _last_clock(source: Source, run: _Run) -> float:
     base, data = _edge(source, run)
-    return _clock(source, base + max(0, data.rfind(MARK)))
+    return _clock(source, base + max(0, data.rfind(mpegps.PACK)))
 
 
 def _count(source: Source, runs: list[_Run]) -> int:

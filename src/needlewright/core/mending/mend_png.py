@@ -190,6 +190,8 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
     if colour not in SAMPLES or not width or not height:
         raise Unmendable("size-unknown")
     row = 1 + -(-width * SAMPLES[colour] * depth // 8)
+    if row * height > MAX_INFLATED:
+        raise Unmendable("too-large")
     doubts: tuple[str, ...] = ()
     share = 1.0
     if (whole and not interlace and len(rows) == row * height) or (whole and interlace):

@@ -104,8 +104,8 @@ def _head_for(stated: bytes, best: Place) -> bytes:
 
 
 def _extension(patient: Patient) -> str:
-    stem, dot, suffix = patient.name.lower().rpartition(".")
-    return suffix if dot and stem and suffix in RAW | {"tif"} and suffix != "tiff" else "tif"
+    suffix = patient.name.lower().rpartition(".")[2]
+    return suffix if suffix in RAW - {"tiff"} else "tif"
 
 
 def _fill(tiff: Tiff, directory: Directory, size: int, made: _Made) -> None:
