@@ -23,6 +23,8 @@ CHANGES = {
     "levels-by-thumbnail": "the brightness of {parts_count} was set by the embedded thumbnail",
     "blocks-missing": "{share_percent} of the picture is not there and was left a neutral grey"
                       "{areas_text}",
+    "scans-joined": "its passes were taken up again behind {breaks_count}, and written as one",
+    "detail-missing": "{share_percent} of the picture lacks some of its detail{areas_text}",
     "data-left-out": "{blocks:,} blocks that decode, but belong to no place that shows, were left "
                      "out",
     "end-added": "the end that was missing was added",
@@ -89,7 +91,8 @@ NOTHING = {
     "reference-other": "its header is lost, and the references are of another camera or other "
                        "settings: nothing decodes with theirs",
     "reference-damaged": "its header is lost, and the references have none that can be used",
-    "progressive-damaged": "its passes cannot be taken up again behind the damage",
+    "codes-lost": "its header is lost; its passes have codes of their own, which no other picture "
+                  "could lend",
     "too-large": "it is too large to be mended here",
     "size-unknown": "its size is lost, and its rows fit none",
     "interlaced-damaged": "it is stored in passes, and those behind the damage are lost",

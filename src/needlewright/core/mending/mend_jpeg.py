@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Iterator
 from dataclasses import replace
 
@@ -21,21 +20,18 @@ from needlewright.core.mending.base import (
     bytes_written,
 )
 from needlewright.core.mending.jpeg import guide, progressive, segments, sizes, writing
-from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of
+from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of, restated
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.heads import Restored, restored
-from needlewright.core.mending.jpeg.placing import neutral_runs
 from needlewright.core.mending.jpeg.solving import Solved, by_guide, solve
+from needlewright.core.mending.jpeg.telling import MAX_TOLD, told
 from needlewright.core.mending.registry import register
 
 MAX_BYTES = 1 << 28
-MAX_TOLD = 40  # places that a change lists
 MANY_BREAKS = 6
-INTO_STEP = 24  # MCUs
 SHAPE = 0.03  # by which the shapes of a picture and its thumbnail may differ
 SCRAP = 0.02
-SIZE_AT = 5  # bytes from the start of a frame header: marker, length, precision
 
 
 def proposals(patient: Patient) -> Iterator[Mended]:
@@ -75,7 +71,7 @@ def mend(patient: Patient, find_size: bool = True) -> Mended:
     if solved.canvas.share < SCRAP:
         raise Unmendable("nothing-decodes")
     patient.breathe(0.8)
-    changes = (*found.changes, *_told(solved, found.head, layout, closed))
+    changes = (*found.changes, *told(solved, found.head, layout, closed))
     if solved.placed.by_hand:
         changes += (Change("placed-by-hand", {
             "parts": solved.placed.by_hand,
@@ -146,10 +142,7 @@ def _sized(found: Restored, layout: Layout, raw: np.ndarray,  # type: ignore[typ
     frame = None if chain is None else sizes.frame_for(found.head.frame, chain, layout)
     if frame is None:
         return found, layout
-    at = next(s.start for s in found.head.segments if s.marker in seg.FRAMES) + SIZE_AT
-    data = (found.data[:at] + struct.pack(">HH", frame.height, frame.width)
-            + found.data[at + 4 :])
-    head = replace(found.head, data=data, headers=replace(found.head.headers, frame=frame))
+    data, head = restated(found.head, frame)
     change = Change("size-found", {"width": frame.width, "height": frame.height})
     return replace(found, data=data, head=head, changes=(*found.changes, change)), layout_of(head)
 
@@ -193,54 +186,6 @@ def _choices(solved: Solved, layout: Layout, frame: seg.Frame) -> tuple[Choice, 
     return tuple(replace(choice, unit=unit, rows=tuple(
         min(frame.height, row * unit[1]) for row in choice.rows))
         for choice in solved.placed.choices)
-
-
-def _told(solved: Solved, head: Head, layout: Layout, closed: bool) -> list[Change]:
-    canvas, frame = solved.canvas, head.frame
-    changes = []
-    missing = neutral_runs(canvas.there)
-    areas = [_area(a, b, layout, frame) for a, b in missing]
-    breaks = [b for b in solved.placed.breaks if b.place < canvas.there.size]
-    if breaks:
-        rows = sorted({_row(b.place, layout, frame) for b in breaks})
-        changes.append(Change("rows-placed", {
-            "rows": rows[:MAX_TOLD], "breaks": len(breaks),
-            "areas": [_joint(b.place, layout, frame) for b in breaks[:MAX_TOLD]]}))
-    if solved.guided:
-        changes.append(Change("levels-by-thumbnail", {"parts": solved.guided}))
-    if missing:
-        changes.append(Change("blocks-missing", {
-            "areas": areas[:MAX_TOLD], "share": round(1 - canvas.share, 4)}))
-    if solved.placed.left_out:
-        changes.append(Change("data-left-out", {"blocks": solved.placed.left_out}))
-    if not closed:
-        changes.append(Change("end-added"))
-    return changes
-
-
-def _row(mcu: int, layout: Layout, frame: seg.Frame) -> int:
-    return min(frame.height, mcu // layout.per_row * 8 * frame.max_vertical)
-
-
-def _joint(place: int, layout: Layout, frame: seg.Frame) -> list[int]:
-    """The rows of a joint: a decoder needs some blocks to fall into step, which may look like the
-    picture's own."""
-    first, last = max(0, place - INTO_STEP), place + INTO_STEP
-    return [_row(first, layout, frame), 0,
-            min(frame.height, _row(last, layout, frame) + 8 * frame.max_vertical), frame.width]
-
-
-def _area(start: int, stop: int, layout: Layout, frame: seg.Frame) -> list[int]:
-    """[first row, first column, row and column behind the last] in pixels of a run of MCUs; all
-    columns where it goes on from one row of them into the next."""
-    wide = 8 * frame.max_horizontal
-    last = stop - 1
-    if start // layout.per_row != last // layout.per_row:
-        return [_row(start, layout, frame), 0, min(
-            frame.height, _row(last, layout, frame) + 8 * frame.max_vertical), frame.width]
-    return [_row(start, layout, frame), start % layout.per_row * wide,
-            min(frame.height, _row(last, layout, frame) + 8 * frame.max_vertical),
-            min(frame.width, (last % layout.per_row + 1) * wide)]
 
 
 register(Mender("jpeg", frozenset(("jpeg",)), proposals))

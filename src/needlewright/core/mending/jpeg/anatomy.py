@@ -6,7 +6,7 @@ ITU-T T.81 annex B. Unlike the walk of the format, nothing here minds what the c
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +16,7 @@ from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.kernels.jpeg_coefficients import Coding
 
 MAX_PIXELS = 110_000_000
+SIZE_AT = 5  # bytes from the start of a frame header: marker, length, precision
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,6 +96,14 @@ def take(head: Head, segment: Segment) -> None:
             head.tables[number] = values.astype(np.float32)
             place += 1 + size
     head.segments.append(segment)
+
+
+def restated(head: Head, frame: seg.Frame) -> tuple[bytes, Head]:
+    """(the file, its head) with the size of `frame`."""
+    at = next(s.start for s in head.segments if s.marker in seg.FRAMES) + SIZE_AT
+    size = struct.pack(">HH", frame.height, frame.width)
+    data = head.data[:at] + size + head.data[at + len(size) :]
+    return data, replace(head, data=data, headers=replace(head.headers, frame=frame))
 
 
 @dataclass(frozen=True, slots=True)

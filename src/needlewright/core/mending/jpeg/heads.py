@@ -21,7 +21,10 @@ from needlewright.core.kernels.jpeg_coefficients import decode_chain, first_surv
 from needlewright.core.kernels.jpeg_edges import mcu_edges
 from needlewright.core.mending.base import Change, Patient, Reference, Unmendable
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, Segment, layout_of, read_head
+from needlewright.core.mending.jpeg.blocks import picture_of
 from needlewright.core.mending.jpeg.ends import coded_end
+from needlewright.core.mending.jpeg.passes import Pass
+from needlewright.core.mending.jpeg.scans import scans_of
 from needlewright.core.mending.jpeg.writing import SOI, copied, segment
 
 SCAN = re.compile(rb"\xff\xda\x00[\x08\x0a\x0c\x0e][\x01-\x04]")
@@ -29,6 +32,7 @@ MARK = re.compile(rb"\xff[\xc0-\xc4\xc9-\xcb\xdb\xdd\xe0-\xef\xfe]")
 MAX_HEAD = 1 << 20  # bytes in which a head is looked for
 SAMPLINGS = (0x22, 0x21, 0x11, 0x12)  # across and down, of the brightness
 MAX_SCANS, MAX_MARKS = 24, 2048
+PASSES = 3  # scan headers: a picture and its thumbnail have no more, one in passes has
 SMALL = 640  # pixels: a scan of no more is that of a thumbnail
 TRIAL = 400  # MCUs that must decode before a head is believed
 PLACES, PLACE_BITS = (0.15, 0.45, 0.75), 1 << 14  # shares of the data that are tried; bits there
@@ -96,6 +100,8 @@ def _rebuilt(data: bytes, patient: Patient) -> Restored:
                     return found
         if best is not None:
             return best[1]
+    if len(SCAN.findall(data)) > PASSES:
+        raise Unmendable("codes-lost")
     if not patient.references:
         raise Unmendable("reference-missing")
     raise Unmendable("reference-other" if refused or tried else "reference-damaged")
@@ -181,7 +187,8 @@ def _with(data: bytes, kept: list[Segment], begin: int, known: bool, scan: Segme
         head = read_head(whole + data[begin : begin + 2])
         if head.begin != len(whole):
             return None
-        layout_of(head)
+        if head.frame.marker != seg.PROGRESSIVE:
+            layout_of(head)
     except FormatError:
         return None
     if max(head.frame.width, head.frame.height) <= SMALL and len(data) - begin > 1 << 18:
@@ -217,8 +224,10 @@ def _head_of(reference: Reference) -> Head | None:
 def _worth(found: Restored) -> float:
     """2 and more where all decodes to its end, else the share that does; 0 where next to nothing
     does."""
-    layout = layout_of(found.head)
     stop, closed = coded_end(found.data, found.head)
+    if found.head.frame.marker == seg.PROGRESSIVE:
+        return _worth_of_scans(found, stop)
+    layout = layout_of(found.head)
     raw = np.frombuffer(found.data, np.uint8)[found.head.begin : stop]
     if layout.restart:
         return _worth_of_segments(raw, layout)
@@ -263,6 +272,19 @@ def _rows_fit(clean: CleanScan, layout: Layout) -> float:
         apart = np.abs(edges.top[width:] - edges.bottom[: chain.size - width]).mean(axis=1)
         costs.append((float(np.minimum(apart, 40).mean()) if apart.size else 99.0, width))
     return 1.0 if min(costs)[1] == layout.per_row else 0.0
+
+
+def _worth_of_scans(found: Restored, stop: int) -> float:
+    """The same of a progressive picture: whether its first scan, of DC values, decodes. Each has
+    codes of its own, which nobody can lend."""
+    if not found.known:
+        return 0.0
+    try:
+        scan = scans_of(found.head, stop)[0]
+        return 3.0 if Pass(scan, picture_of(found.head), True, lambda: None).is_whole(
+            ) else 0.0
+    except FormatError:
+        return 0.0
 
 
 def _worth_of_segments(raw: np.ndarray, layout: Layout) -> float:  # type: ignore[type-arg]
