@@ -151,9 +151,8 @@ class Pass:
             return
         self.outcome.breaks += 1
         gaps = constant_runs(self._clean[s.start : s.stop], s.stop - s.start)
-        if not gaps and (unit == s.last or stop - bit < END_BITS):
-            self._by_looks(s)  # it has run on to the end over whatever is wrong
-            return
+        if not gaps and (unit == s.last or stop - bit < END_BITS) and self._by_looks(s):
+            return  # it has run on to the end over whatever is wrong
         broken, search = max(s.first, unit - RETREAT), bit + 1
         if gaps:
             ends = np.append(self._bit_at[s.first + 1 : unit], bit)
@@ -179,8 +178,9 @@ class Pass:
         order = np.arange(made.shape[0], dtype=np.int64)
         self._decode(begin, stop, 0, count, order, made, False)
         kept = max(first + step, s.first)
-        self._clear(min(broken, kept), s.last)
-        self.outcome.lost[-1] = (min(broken, kept), kept)
+        broken = max(s.first, min(broken, kept - TAIL))
+        self._clear(broken, s.last)
+        self.outcome.lost[-1] = (broken, kept)
         self._put(made, kept - first, kept, s.last - kept)
 
     def _put(self, made: npt.NDArray[np.int16], begin: int, unit: int, count: int) -> None:
@@ -235,18 +235,17 @@ class Pass:
             met = max(met, int(np.argmax(common)) if common.any() else TAIL)
         return min(met, max(0, count - 1))
 
-    def _by_looks(self, s: Stretch) -> None:
-        """The scan decodes to its last bit with too many units or too few: where it must be cut is
-        seen by how blocks join."""
+    def _by_looks(self, s: Stretch) -> bool:
+        """Where the scan decodes to its last bit with too many units or too few: where it must be
+        cut is seen by how blocks join. Whether it does."""
+        start, stop = s.start * 8, s.stop * 8
+        scratch = np.zeros(((self.units + SHIFTS) * self.member.size, 64), np.int16)
+        order = np.arange(scratch.shape[0], dtype=np.int64)
+        count, end, _ = self._decode(start, stop, 0, self.units + SHIFTS, order, scratch, False)
+        if not (self._closed_at(s) and count and is_padding(self._clean, end, stop)):
+            return False
         self.outcome.loose = True
-        tail = self._tail(s.start * 8, s.stop * 8) if self._closed_at(s) else None
-        if tail is None or tail[0] != s.start * 8:
-            self._clear(s.first, s.last)
-            return
-        count = tail[1]
-        made = np.zeros((count * self.member.size, 64), np.int16)
-        self._decode(s.start * 8, s.stop * 8, 0, count,
-                     np.arange(made.shape[0], dtype=np.int64), made, False)
+        made = scratch[: count * self.member.size]
         more = s.last - s.first - count
         cut = self._cut(made.reshape(count, -1, 64), s.first, more)
         self._clear(s.first, s.last)
@@ -257,6 +256,7 @@ class Pass:
         around = self.across if self.scan.dc else TAIL
         self.outcome.lose(max(s.first, min(s.first + cut, begin) - around),
                           min(s.last, max(s.first + cut, begin) + around))
+        return True
 
     @property
     def across(self) -> int:
