@@ -150,11 +150,11 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
     with _listing(wanted, "files") as list_:
         for done in treat(paths, to, [Path(r) for r in options.reference], stop, shown):
             shown.clear()
-            totals["mended" if done.output is not None else "left"] += 1
+            totals[done.grade if done.output is not None else "left"] += 1
             list_.add(_mended_told(done))
             print(_mended_line(done), flush=True)
-    print(f"{units.count(totals['mended'], 'file')} mended, {totals['left']:,} left as they are; "
-          f"the list is {wanted}")
+    print(f"{units.count(totals['mended'], 'file')} mended, {totals['partial']:,} bettered in "
+          f"part, {totals['left']:,} left as they are; the list is {wanted}")
     if stop.is_set():
         raise KeyboardInterrupt
     return 0

@@ -45,8 +45,8 @@ CHANGES = {
     "packets-in-step": "{count:,} packets were put in step again",
     "sums-made": "{count:,} checksums were made anew",
     "header-made": "its header was made from what the data is",
-    "rows-missing": "{rows:,} of {total:,} rows are not there in full; what is missing was left "
-                    "neutral",
+    "rows-missing": "{rows_count} of {total:,} {rows_verb} not there in full; what is missing was "
+                    "left neutral",
     "frames-missing": "{count:,} stretches that do not decode were left out",
     "put-back": "what lies behind {bytes_size} that are missing or foreign, {at_place} into the "
                 "file, was put back in its place",
@@ -122,7 +122,10 @@ def change(one: Change) -> str:
                                    if values["samples"] else "what was damaged there was")
         if values["samples"]:
             values["samples_count"] += " was" if values["samples"] == 1 else " were"
-    if "rows" in values and isinstance(values["rows"], list):
+    if isinstance(values.get("rows"), int):
+        values["rows_count"] = units.count(values["rows"], "row")
+        values["rows_verb"] = "is" if values["rows"] == 1 else "are"
+    if isinstance(values.get("rows"), list):
         values["rows_text"] = _rows(values["rows"])
     values["change_text"] = LEFT.get(str(values.get("change")), str(values.get("change")))
     values["areas_text"] = _areas(values.get("areas") or [])
