@@ -161,6 +161,8 @@ def _joined(found: Restored, stop: int, closed: bool, work: _Work, patient: Pati
         solved.doubts.append("scans-missing")
     if any(o.loose and not work.borne_out(n) for n, o in enumerate(work.outcomes)):
         solved.doubts.append("rows-guessed")
+    if any(b.loose for b in solved.placed.breaks):
+        solved.doubts.append("levels-guessed")
     if work.breaks > MANY_BREAKS:
         solved.doubts.append("many-breaks")
     coefficients = canvas.coefficients

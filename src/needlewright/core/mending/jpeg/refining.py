@@ -18,7 +18,6 @@ import numpy.typing as npt
 from needlewright.core.kernels import jpeg_scans as kernels
 from needlewright.core.mending.jpeg.blocks import Bools, Ints
 
-LEVELS = 24
 STEPS = (1, 16, 64, 256, 1024, 4096, 16_384, 65_536)  # units behind a break that are tried
 FEWER, MORE = 5, 4  # times the usual bits that units may take
 FOREIGN = (4096, 34_000 * 8)  # bits of what may have been put in
@@ -27,8 +26,9 @@ UNITS, BITS = 900, 3000  # by which a start is judged
 PROOF = 6.5  # standard deviations of chance
 SIGN = 3.0  # … where it then decodes to the very end
 LIKELY = 600  # starts that are followed to the end
-FADE = 4.0  # nats below its best that a stretch has left its place
-SURE = 24  # units before that
+WINDOWS = (100, 300, 900, 2700)  # units over which a stretch is judged
+BORNE_OUT = 4.5  # standard deviations of chance
+SURE = 24  # units before the end of what is borne out
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,22 +54,23 @@ class Refining:
         self.busy = kernels.busy_of(masks, *band)
 
     def in_place(self, fresh: npt.NDArray[np.uint8], first: int, last: int) -> int:
-        """Up to which of the units `first` to `last`, which decode in a row, they are where they
-        belong. What hangs together is learnt from themselves."""
-        if first >= last:
-            return last
-        busy = np.minimum(self.busy[first:last], LEVELS - 1)
-        new = np.minimum(fresh[first:last], LEVELS - 1)
-        counts = np.zeros((LEVELS, LEVELS))
-        np.add.at(counts, (busy, new), 1.0)
-        every = counts.sum(axis=0) + 1
-        own = counts + every / every.sum()
-        gain = np.log(own / own.sum(axis=1, keepdims=True)) - np.log(every / every.sum())
-        sums = np.concatenate(([0.0], np.cumsum(gain[busy, new])))
-        best = int(np.argmax(sums))
-        if sums[best] - sums[-1] < FADE:
-            best = last - first
-        return max(first, first + best - SURE)
+        """Up to which of the units `first` to `last`, which decode in a row, it is borne out that
+        they are where they belong."""
+        busy = np.diff(self.busy[first:last].astype(np.float64), prepend=0)
+        new = np.diff(fresh[first:last].astype(np.float64), prepend=0)
+        sums = [np.concatenate(([0.0], np.cumsum(part))) for part in (
+            busy * new, busy * busy, new * new, busy != 0, new != 0)]
+        shown = 0
+        for wide in WINDOWS:
+            if wide > last - first:
+                break
+            both, own, other, *steps = (part[wide:] - part[:-wide] for part in sums)
+            strength = np.abs(both) / np.sqrt(np.maximum(own * other, 1)) * np.sqrt(
+                np.minimum(*steps))
+            strong = np.flatnonzero(strength > BORNE_OUT)
+            if strong.size:
+                shown = max(shown, int(strong[-1]) + wide)
+        return max(first, first + shown - SURE)
 
     def taken_up(self, unit: int, bit: int, stop: int, last: int,
                  unknown: Bools) -> tuple[int, int] | None:
