@@ -13,10 +13,9 @@ import needlewright
 PACKAGE = Path(needlewright.__file__).parent
 MOST_LINES = 500
 #: Rooms from the ground up: each may import from those before it, and from itself.
-CORE = ("errors", "stopping", "registry", "names", "processes", "sources", "kernels", "walks",
-        "structures", "formats", "warming", "volumes", "checks", "contents", "finds", "stitching",
-        "search", "mending",
-        "imaging", "jobs", "delivery")
+CORE = ("errors", "stopping", "registry", "names", "processes", "sources", "kernels",
+        "databases", "walks", "structures", "formats", "warming", "volumes", "checks", "contents",
+        "finds", "stitching", "search", "mending", "imaging", "jobs", "delivery")
 #: What a package of one file system may use of others.
 SHARED = {"exfat": {"fat"}, "former": {"fat", "exfat", "ntfs", "ext"}}
 FILE_SYSTEMS = {"fat", "exfat", "ntfs", "ext", "xfs", "f2fs", "btrfs", "hfsplus", "locked",
@@ -86,7 +85,8 @@ class LayersTest(unittest.TestCase):
                    "standins": {"core", "standins"},
                    "app": {"core", "wording", "app", "demo", "standins"},
                    "cli": {"core", "wording", "app", "cli", "cli_media", "cli_join",
-                           "cli_files", "demo", ""},
+                           "cli_files", "cli_rows", "demo", ""},
+                   "cli_rows": {"core", "wording", "cli_files", "cli_rows"},
                    "cli_files": {"core", "wording", "cli_files"},
                    "cli_media": {"core", "wording", "cli_media"},
                    "cli_join": {"core", "wording", "cli_join"}}

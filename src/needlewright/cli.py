@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from needlewright import __version__, cli_files, cli_join, cli_media
+from needlewright import __version__, cli_files, cli_join, cli_media, cli_rows
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
@@ -24,10 +24,10 @@ from needlewright.wording import cli as words
 from needlewright.wording import errors
 
 GRADES = ("whole", "mended", "partial", "remnant")
-NOT_YET = ("rows", "standin")  # of the contract, not of this version
+NOT_YET = ("standin",)  # of the contract, not of this version
 COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
-    "mend", *NOT_YET))
+    "mend", "rows", *NOT_YET))
 PROGRESS_SECONDS = 1.0
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place"))
@@ -95,6 +95,7 @@ def _parser() -> argparse.ArgumentParser:
     cli_media.add_commands(commands, _area, _stop_on_interrupt)
     cli_join.add_command(commands, _stop_on_interrupt)
     cli_files.add_commands(commands, _existing, _stop_on_interrupt)
+    cli_rows.add_command(commands, _existing, _stop_on_interrupt)
     for name in NOT_YET:
         commands.add_parser(name, help=help_for[name])
     return parser

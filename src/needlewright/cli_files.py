@@ -45,7 +45,7 @@ def add_commands(commands: Any, existing: Any, interrupt: Any) -> None:
 
 def _check(options: argparse.Namespace, stop: threading.Event) -> int:
     totals: Counter[str] = Counter()
-    with _listing(options.json, "files") as list_:
+    with listing(options.json, "files") as list_:
         for item in examine(files_in(options.path), stop):
             totals[_grade(item)] += 1
             list_.add(_told(item))  # first: what was said is listed, whatever happens then
@@ -66,7 +66,7 @@ def _opened(path: str | None) -> TextIO | None:
         raise NeedlewrightError("list-there", path=path) from error
 
 
-class _Listing:
+class Listing:
     """A JSON list that is written as it grows, so that ten thousand files take no memory."""
 
     def __init__(self, out: TextIO | None, name: str) -> None:
@@ -88,9 +88,9 @@ class _Listing:
 
 
 @contextlib.contextmanager
-def _listing(path: str | None, name: str) -> Iterator[_Listing]:
+def listing(path: str | None, name: str) -> Iterator[Listing]:
     """A list in the new file `path`, which is JSON to its end however the work ends."""
-    list_ = _Listing(_opened(path), name)
+    list_ = Listing(_opened(path), name)
     try:
         yield list_
     finally:
@@ -147,7 +147,7 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
     paths = (path for path in files_in(options.path) if not _inside(path, to))
     shown = _Shown()
     totals: Counter[str] = Counter()
-    with _listing(wanted, "files") as list_:
+    with listing(wanted, "files") as list_:
         for done in treat(paths, to, [Path(r) for r in options.reference], stop, shown):
             shown.clear()
             totals[done.grade if done.output is not None else "left"] += 1
@@ -163,13 +163,13 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
 def _mend_job(options: argparse.Namespace, stop: threading.Event) -> int:
     from needlewright.core.jobs.store import Job
 
-    with Job(options.job) as job, _listing(options.json, "finds") as list_:
+    with Job(options.job) as job, listing(options.json, "finds") as list_:
         mend_all(job, options.reference, stop, list_)
     return 0
 
 
 def mend_all(job: Any, references: list[str], stop: threading.Event,
-             list_: _Listing | None = None) -> None:
+             list_: Listing | None = None) -> None:
     """Mend what is damaged in an open job, with these references; a line a find."""
     from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
 

@@ -116,6 +116,8 @@ SENTENCES = {
     "step-unknown": "'{step}' is no step; choose from {known}.",
     "grade-unknown": "'{grade}' is no grade; choose from {known}.",
     "demo-failed": "The demo could not be built: {reason}.",
+    "rows-folder-there": "{path} is there already and was left as it is; choose a new folder for "
+                         "the tables.",
     "list-there": "{path} is there already and was left as it is; choose another name for the "
                   "list.",
     "not-yet": "{what} is not part of this version yet.",

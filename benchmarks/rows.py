@@ -1,0 +1,69 @@
+"""Removed rows of databases: how many come back exactly, by page size and by how much was removed,
+and whether any is told that never was.
+
+    python -m benchmarks.rows [--seeds N]
+"""
+
+from __future__ import annotations
+
+import argparse
+import tempfile
+import time
+from pathlib import Path
+
+from tests.databases.corpus import make
+
+from needlewright.core.databases.reading import Database
+from needlewright.core.sources.memory import MemorySource
+
+PAGES = (512, 1024, 4096, 16_384, 65_536)
+SHARES = (0.1, 0.5, 0.9)
+ROWS = 800
+
+
+def measure(folder: Path, seed: int, **options: object) -> tuple[int, int, int, int, float]:
+    """(removed rows, exact ones, such with a value or their number not known, invented ones,
+    seconds) of one database."""
+    made = make(folder / "a.db", seed, **options)  # type: ignore[arg-type]
+    data = made.path.read_bytes()
+    made.path.unlink()
+    started = time.perf_counter()
+    exact, part, invented = set(), set(), 0
+    for row in Database(MemorySource(data)).removed():
+        if row.table not in made.ever:
+            continue
+        known = [i for i, name in enumerate(row.columns) if name not in row.lost]
+        some = tuple(row.values[i] for i in known)
+        if not row.lost and row.values in made.ever[row.table]:
+            if row.values in made.gone[row.table]:
+                exact.add((row.table, row.values))
+        elif row.lost and some in {tuple(r[i] for i in known) for r in made.ever[row.table]}:
+            part.add((row.table, some))
+        else:
+            invented += 1
+    gone = sum(len(rows) for rows in made.gone.values())
+    return gone, len(exact), len(part), invented, time.perf_counter() - started
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--seeds", type=int, default=3)
+    seeds = range(1, parser.parse_args().seeds + 1)
+    cases: list[tuple[str, dict[str, object]]] = [
+        (f"pages of {size:,}, {share:.0%} removed", {"page_bytes": size, "share": share})
+        for size in PAGES for share in SHARES]
+    cases += [("rows written afterwards", {"growing": True}), ("UTF-16", {"encoding": "UTF-16le"}),
+              ("auto-vacuum", {"vacuum": True}), ("secure_delete", {"secure": True}),
+              ("log", {"journal": "WAL"})]
+    print("| database | removed | exact | without a value or number | invented | seconds |")
+    print("|---|---|---|---|---|---|")
+    with tempfile.TemporaryDirectory() as folder:
+        for name, options in cases:
+            told = [measure(Path(folder), seed, rows=ROWS, **options) for seed in seeds]
+            gone, exact, part, invented, seconds = (sum(t[i] for t in told) for i in range(5))
+            print(f"| {name} | {gone:,.0f} | {exact / gone:.2f} | {part / gone:.2f} "
+                  f"| {invented:.0f} | {seconds / len(told):.2f} |", flush=True)
+
+
+if __name__ == "__main__":
+    main()

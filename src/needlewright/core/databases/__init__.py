@@ -1,0 +1,1 @@
+"""SQLite databases read without SQLite: live rows, older states, and rows that were removed."""
