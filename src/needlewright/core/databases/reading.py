@@ -5,6 +5,7 @@ rows, and rows that were removed, each with where it stands and what is doubted.
 from __future__ import annotations
 
 import contextlib
+from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
@@ -28,6 +29,8 @@ from needlewright.core.errors import FormatError
 from needlewright.core.sources.source import Source
 
 SCHEMA = "sqlite_schema"
+LOST_TYPES = 2  # serial types that a free block may write over
+LEAST_ROWS, FEW_TYPES = 20, 3  # from which it is learnt what is usual; as many types at most
 MAX_FOUND = 2_000_000  # rows that were removed; hostile files must end
 
 
@@ -174,6 +177,7 @@ class Database:
                 known.add(row)
                 for index, value in zip(shown, row.values):
                     table.seen.setdefault(index, set()).add(kind_of(value))
+            self._learn(table)
         told: set[tuple[object, ...]] = set()
         claimed: dict[int, int] = {}
         waiting: list[Row] = []
@@ -197,6 +201,19 @@ class Database:
                 claimed[page] = claimed.get(page, 0) + 1
         # Of rows that go on in one and the same page, at least one is not what it was.
         yield from (row for row in waiting if all(claimed[p] == 1 for p in row.evidence.more))
+
+    def _learn(self, table: Table) -> None:
+        """Which serial types the first columns of live rows have, where those are always few."""
+        counts: dict[int, Counter[int]] = {}
+        rows = 0
+        for leaf in leaves_of(self.pages, table.root, lambda page: None):
+            for cell in self._cells(leaf, table):
+                rows += 1
+                for index, serial in list(enumerate(cell.types))[:LOST_TYPES]:
+                    counts.setdefault(index, Counter())[serial] += 1
+        if rows >= LEAST_ROWS:
+            table.usual = {index: set(found) for index, found in counts.items()
+                           if len(found) <= FEW_TYPES}
 
     def _dropped(self) -> list[Table]:
         """Tables whose statements still stand in the free space of the schema."""

@@ -9,6 +9,8 @@ of a table; what fits several says so.
 
 from __future__ import annotations
 
+import itertools
+import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -36,6 +38,7 @@ FRAGMENT = 3  # bytes that may be left over behind a cell
 OVERWRITTEN = 4  # at the start of a free block
 MAX_ROWID = 1 << 48  # of a row that is found by its looks
 CONTROLS = frozenset(map(chr, (*range(32), *range(127, 160)))) - frozenset("\t\n\r")
+NO_LETTERS = frozenset(("Cn", "Co", "Cs"))  # what no text of a person holds
 KINDS = {"INTEGER": "inr", "REAL": "inr", "TEXT": "tn", "NUMERIC": "irtn", "BLOB": "irtbn"}
 
 
@@ -110,6 +113,8 @@ def fits_text(values: tuple[Value, ...]) -> bool:
         if not isinstance(value, str) or not value:
             continue
         if not CONTROLS.isdisjoint(value) or value[0] in "\t\r\n":
+            return False
+        if any(unicodedata.category(c) in NO_LETTERS for c in value if not c.isprintable()):
             return False
         turned = sum(c >= "\u2000" and not ord(c) & 0xFF and chr(ord(c) >> 8).isprintable()
                      for c in value)
@@ -339,6 +344,21 @@ class Searcher:
                 yield (shape.types, shape.head, place + skip + shape.head, 4 + skip, ())
         if fit.count > 1 and not fit.table.without_rowid:
             yield from self._type_lost(data, place, stop, fit)
+        elif fit.count > 2 and fit.table.without_rowid:
+            yield from self._two_lost(data, place, stop, fit)
+
+    def _two_lost(self, data: bytes, place: int, stop: int, fit: Fit) -> Iterator[
+            tuple[tuple[int, ...], int, int, int, tuple[int, ...]]]:
+        """The same of a table without numbers, whose cells lose two serial types: they are known
+        where those of all live rows are the same few."""
+        read = self._types(data, place, stop, fit.count - 2)
+        usual = [fit.table.usual.get(index) for index in range(2)]
+        if read is None or not all(usual):
+            return
+        rest, begin = read
+        if all(fit.one(i + 2, t) for i, t in enumerate(rest)):
+            for pair in itertools.product(*(sorted(types or ()) for types in usual)):
+                yield (*pair, *rest), begin - place + 3, begin, 1, ()
 
     def _type_lost(self, data: bytes, place: int, stop: int, fit: Fit) -> Iterator[
             tuple[tuple[int, ...], int, int, int, tuple[int, ...]]]:

@@ -44,6 +44,7 @@ class Table:
     without_rowid: bool = False
     stored: list[int] = field(default_factory=list)
     seen: dict[int, set[str]] = field(default_factory=dict)  # kinds of values of live rows
+    usual: dict[int, set[int]] = field(default_factory=dict)  # their serial types, if few
 
     @property
     def shown(self) -> list[int]:
