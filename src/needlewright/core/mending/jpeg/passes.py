@@ -31,6 +31,7 @@ MAX_SEGMENTS = 1 << 18
 END_BITS = 600  # before the last bit of a scan: what comes so far has run on to its end
 MOST_COST = 60.0  # grey levels that one unit tells
 RETREAT = 48  # units before the one at which a first scan fails that may be wrong already
+MARGIN = 64  # units beside a break of a refining scan that may be wrong
 TAIL = 24  # units of a tail that may not be its own yet
 MEETINGS = 3  # other starts that show where a tail is in step
 MAX_TRIES = 40_000  # starts of tails that are tried
@@ -357,7 +358,7 @@ class Pass:
             if found is None:
                 self.outcome.lose(resume, s.last)
                 return
-            self.outcome.lose(resume, found[0])
+            self.outcome.lose(max(s.first, resume - MARGIN), min(s.last, found[0] + MARGIN))
             unit, bit = found
 
 def all_units(scan: Scan, picture: Picture, most: int) -> npt.NDArray[np.int16] | None:

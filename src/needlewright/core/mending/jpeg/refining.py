@@ -18,15 +18,18 @@ import numpy.typing as npt
 from needlewright.core.kernels import jpeg_scans as kernels
 from needlewright.core.mending.jpeg.blocks import Bools, Ints
 
-STEPS = (1, 16, 64, 256, 1024, 4096, 16_384, 65_536)  # units behind a break that are tried
+#: Units behind a break that are tried.
+STEPS = (1, 16, 64, 256, 512, 1024, 2048, 4096, 8192, 16_384)
 FEWER, MORE = 5, 4  # times the usual bits that units may take
 FOREIGN = (4096, 34_000 * 8)  # bits of what may have been put in
-EVERY = 5  # bits: starts that are tried
+MOST_STARTS = 60_000  # that are tried for one unit
+EVERY = (5, 15)  # bits: starts that are tried; fewer where much may have been put in
 UNITS, BITS = 900, 3000  # by which a start is judged
 PROOF = 6.5  # standard deviations of chance
 SIGN = 3.0  # … where it then decodes to the very end
 LIKELY = 600  # starts that are followed to the end
 WINDOWS = (100, 300, 900, 2700)  # units over which a stretch is judged
+OFTEN = 0.3  # of the windows of one width that tell, for that width to be enough
 BORNE_OUT = 4.5  # standard deviations of chance
 SURE = 24  # units before the end of what is borne out
 
@@ -39,6 +42,7 @@ class _Look:
     stop: int
     last: int
     unknown: Bools
+    every: int
 
 
 class Refining:
@@ -70,6 +74,8 @@ class Refining:
             strong = np.flatnonzero(strength > BORNE_OUT)
             if strong.size:
                 shown = max(shown, int(strong[-1]) + wide)
+                if strong.size > OFTEN * (strong[-1] + 1):
+                    break  # a wider one would reach on over what is not in place
         return max(first, first + shown - SURE)
 
     def taken_up(self, unit: int, bit: int, stop: int, last: int,
@@ -77,15 +83,18 @@ class Refining:
         """(unit, bit) from which the scan goes on, not before `unit` and `bit`; `stop`: its last
         bit; `unknown` bool[units]: those that cannot be decoded."""
         first = next_set(~unknown, unit, last)
-        look = _Look(bit, stop, last, unknown)
-        for foreign in FOREIGN:
+        for foreign, every in zip(FOREIGN, EVERY):
+            look = _Look(bit, stop, last, unknown, every)
             failed = first
             for step in STEPS:
                 place = next_set(~unknown, first + step - 1, last)
                 if place >= last:
                     break
                 self._breathe()
-                at = self._found(place, self._room(place - unit, foreign, stop), look)
+                room = self._room(place - unit, foreign, stop)
+                if room[1] - room[0] > MOST_STARTS * every:
+                    break
+                at = self._found(place, room, look)
                 if at is not None:
                     return self._nearer(failed, place, at, look)
                 failed = place + 1
@@ -98,7 +107,7 @@ class Refining:
 
     def _found(self, unit: int, room: tuple[int, int], look: _Look) -> int | None:
         """Where unit `unit` begins, within `room` bits."""
-        starts = np.arange(look.bit + room[0], min(look.stop, look.bit + room[1]), EVERY,
+        starts = np.arange(look.bit + room[0], min(look.stop, look.bit + room[1]), look.every,
                            dtype=np.int64)
         if not starts.size:
             return None
