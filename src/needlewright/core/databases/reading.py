@@ -8,6 +8,7 @@ import contextlib
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
+from hashlib import blake2b
 
 from needlewright.core.databases import logs
 from needlewright.core.databases.pages import MAGIC as MAGIC
@@ -29,6 +30,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.sources.source import Source
 
 SCHEMA = "sqlite_schema"
+LONG = 64  # bytes or letters of a value that is kept by its sum
 LOST_TYPES = 2  # serial types that a free block may write over
 LEAST_ROWS, FEW_TYPES = 20, 3  # from which it is learnt what is usual; as many types at most
 MAX_FOUND = 2_000_000  # rows that were removed; hostile files must end
@@ -79,9 +81,10 @@ class _Known:
         self._without: dict[tuple[str, tuple[int, ...]], set[tuple[Value, ...]]] = {}
 
     def add(self, row: Row) -> None:
-        self._every.setdefault(row.table, set()).add(row.values)
+        values = short(row.values)
+        self._every.setdefault(row.table, set()).add(values)
         if row.rowid is not None:
-            self._by_rowid[row.table, row.rowid] = row.values
+            self._by_rowid[row.table, row.rowid] = values
 
     def rowid(self, row: Row) -> tuple[Value, ...] | None:
         """The values of the live row of the same number."""
@@ -90,12 +93,19 @@ class _Known:
     def has(self, row: Row) -> bool:
         """Whether a row is a live one, or may be, where nothing tells its number."""
         if row.rowid is not None:
-            return self.rowid(row) == row.values
+            return self.rowid(row) == short(row.values)
         lost = tuple(row.columns.index(name) for name in row.lost)
         key = row.table, lost
         if key not in self._without:
             self._without[key] = {_but(v, lost) for v in self._every.get(row.table, ())}
-        return _but(row.values, lost) in self._without[key]
+        return _but(short(row.values), lost) in self._without[key]
+
+
+def short(values: tuple[Value, ...]) -> tuple[Value, ...]:
+    """Values to compare by: long ones as their sums, so that a database of pictures fits."""
+    return tuple(blake2b(v if isinstance(v, bytes) else v.encode("utf-8", "surrogatepass"),
+                         digest_size=16).digest()
+                 if isinstance(v, (bytes, str)) and len(v) > LONG else v for v in values)
 
 
 def _but(values: tuple[Value, ...], lost: tuple[int, ...]) -> tuple[Value, ...]:
@@ -188,7 +198,7 @@ class Database:
             self._breathe()
             if known.has(row):
                 continue
-            key = (row.table, row.values, row.lost, row.rowid)
+            key = (row.table, short(row.values), row.lost, row.rowid)
             if key in told or len(told) > MAX_FOUND:
                 continue
             told.add(key)
@@ -298,6 +308,7 @@ class Database:
                  begin: int) -> Iterator[Row]:
         """The rows of a page that nothing owns any more: its cells, if it still has a head, then
         what stands between them."""
+        self._breathe()
         try:
             data = self.pages.page(number)
         except FormatError:

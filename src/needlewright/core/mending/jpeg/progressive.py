@@ -30,6 +30,7 @@ from needlewright.core.sources.memory import MemorySource
 
 MOST_DOUBLED = 4
 MANY_BREAKS = 40
+MOST_PIXELS = 4096  # a byte of the file: the first scan alone takes a bit for each block
 MOSTLY = 0.5  # of the picture without its full detail: less sharp, not mended
 NEAR = 2  # rows of MCUs: areas of missing detail no further apart are told as one
 COARSE_DC = 8  # a step of DC values that shows: more than a grey level
@@ -78,6 +79,9 @@ def mend(found: Restored, patient: Patient) -> Mended:
         once = _without_doubles(found, lambda: patient.breathe(0.1))
         if once is not None:
             return once
+    frame = found.head.frame
+    if frame.width * frame.height > MOST_PIXELS * len(found.data):
+        raise FormatError("dimensions-implausible", offset=0)
     stop, closed = coded_end(found.data, found.head)
     scans, picture = scans_of(found.head, stop), picture_of(found.head)
     if closed:
