@@ -11,6 +11,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QThread, Signal
 
 from needlewright.app.courtesy import GivingWay
+from needlewright.app.rows_read import read_rows
 from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.core.checks.decoding import (
     FRAMES,
@@ -44,6 +45,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.pieces import position
 from needlewright.core.sources.registry import open_source
+from needlewright.core.stopping import Interrupted
 from needlewright.wording import errors
 from needlewright.wording.bag import words_for
 
@@ -275,6 +277,7 @@ class PictureWork(Work):
     """Decodes large views, newest request first, in an isolated worker."""
 
     ready = Signal(int, object)  # find id, DecodeReport
+    rows_ready = Signal(int, object)  # find id, RowsRead
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -309,6 +312,11 @@ class PictureWork(Work):
         finally:
             pool.close()
 
+    def _breathe(self) -> None:
+        """Interrupted where another find is wanted, or nothing any more."""
+        if self.stop_signal.is_set() or self._wanted is not None:
+            raise Interrupted
+
     def _decode(self, pool: DecoderPool[int], record: FindRecord, path: str, side: int,
                 seconds: float, folder: Path | None) -> None:
         row = record.row
@@ -320,6 +328,9 @@ class PictureWork(Work):
         try:
             with open_source(path) as source:
                 file = record.content.open(Place(source, folder))
+                if picture == "DATABASE":
+                    self.rows_ready.emit(row.id, read_rows(file, self._breathe))
+                    return
                 request = DecodeRequest(file, ((0, file.size),), picture,
                                         (row.width or 0) * (row.height or 0),
                                         _preview_of(record), side, task, row.orientation, seconds)
@@ -328,6 +339,8 @@ class PictureWork(Work):
                     for number, report in pool.results(POLL_SECONDS):
                         self.ready.emit(number, report)
                         return
+        except Interrupted:
+            return
         except NeedlewrightError as error:
             self.ready.emit(row.id, DecodeReport(False, "unreadable", errors.explain(error)))
 

@@ -21,6 +21,10 @@ DOUBTS = {
     "number-by-place": "its number follows from where it stands",
     "log-unproven": "the log's own sums do not cover it",
 }
+COLUMNS = ("State", "Table", "Row", "What it holds", "Where it stands")
+NONE = "No rows were found in it."
+CLEARED = "{counts}; what was removed from it was cleared, or written over."
+MORE = "{counts}; the first {shown:,} are shown."
 SHOWN = 60  # characters of a value in a line
 
 
@@ -67,3 +71,29 @@ def trouble(met: Trouble) -> Sequence[str]:
         told.append("its list of free pages is damaged; what it names was searched as far as it "
                     "goes")
     return told
+
+
+def cells(row: Row) -> tuple[str, str, str, str, str]:
+    """A row as COLUMNS: '214', 'sender hide 4 · body seen at the weir · …'."""
+    held = "   ".join(f"{one_line(name)}: {'not known' if name in row.lost else value(one)}"
+                      for name, one in zip(row.columns, row.values))
+    number = "?" if row.rowid is None else str(row.rowid)
+    return row.state, one_line(row.table), number, held, evidence(row)
+
+
+def in_full(row: Row) -> str:
+    """All that is known of a row, a line a column."""
+    lines = [f"{one_line(name)}: {'not known' if name in row.lost else value(one)}"
+             for name, one in zip(row.columns, row.values)]
+    return "\n".join((*lines, evidence(row), *(DOUBTS.get(code, code) for code in row.doubts)))
+
+
+def summary(counts: dict[str, int], shown: int) -> str:
+    """What stands below the rows of a database."""
+    total = sum(counts.values())
+    if not total:
+        return NONE
+    if shown < total:
+        return MORE.format(counts=totals(counts), shown=shown)
+    return totals(counts) if counts.get("removed") or counts.get("older") else (
+        CLEARED.format(counts=totals(counts)))

@@ -206,6 +206,7 @@ FULL_IN_TRAY = "in the tray"
 FULL_CLIP_HINT = "drag along the strip or , . : move in the clip   arrows: next find   Esc: back"
 FULL_AT = "{at} of {all}"
 FULL_NOT_SHOWN = "no frame decodes here"
+FULL_ROWS_HINT = "arrows: next find   Page Up, Page Down: rows   T: tray   Esc: back"
 FULL_HINT = "arrows: next find   T: tray   + −: zoom   Esc: back"
 
 # Dossier

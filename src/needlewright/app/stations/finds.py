@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
 )
 
 from needlewright.app.courtesy import at_work
+from needlewright.app.rows_read import RowsRead
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.sheet import Sheet
@@ -30,6 +31,7 @@ from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.jobs.rows import Filter
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
+from needlewright.wording import rows as row_words
 from needlewright.wording import window as words
 
 ROW_HEIGHTS = (64, 84, 108, 140, 180, 232)
@@ -111,6 +113,7 @@ class Finds(QWidget):
         session.search_changed.connect(self._refresh_empty)
         session.finds_changed.connect(self._count)
         session.pictures.ready.connect(self._picture_came)
+        session.pictures.rows_ready.connect(self._rows_came)
         self.full.moment_wanted.connect(self._show_moment)
         sheet.chosen.connect(session.choice.select)
         sheet.opened.connect(self.open_full)
@@ -274,6 +277,10 @@ class Finds(QWidget):
         if self.full.row is not None and self.full.row.id == number:
             self.full.show_picture(report.thumbnail, check_words.why_not_decoded(
                 report.error, report.text))
+
+    def _rows_came(self, number: int, read: RowsRead) -> None:
+        if self.full.row is not None and self.full.row.id == number:
+            self.full.show_rows(read.rows, row_words.summary(read.counts, len(read.rows)))
 
     def close_full(self) -> None:
         self.stack.setCurrentIndex(SHEET if self._shown else EMPTY)

@@ -151,6 +151,11 @@ QMenu::item {{ padding: {px(4)} {px(14)}; }}
 QMenu::item:selected {{ background: {c.thread}; color: {c.on_thread}; }}
 QPlainTextEdit {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 8px; }}
 QToolTip {{ background: {c.panel}; color: {c.ink}; border: 1px solid {c.line}; padding: 4px; }}
+QTableView {{ background: {c.panel}; border: none; }}
+QTableView::item {{ padding: 0px {px(8)}; }}
+QTableView::item:selected {{ background: {c.ground}; color: {c.ink}; }}
+QHeaderView, QHeaderView::section {{ background: {c.panel}; color: {c.muted}; border: none; }}
+QHeaderView::section {{ border-bottom: 1px solid {c.line}; padding: {px(6)} {px(8)}; }}
 QScrollBar:vertical {{ background: transparent; width: 12px; margin: 0; }}
 QScrollBar:horizontal {{ background: transparent; height: 12px; margin: 0; }}
 QScrollBar::handle {{ background: {c.muted}; border-radius: 4px; min-height: 36px;

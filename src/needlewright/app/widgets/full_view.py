@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QPoint, QRect, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QImage,
@@ -11,14 +13,17 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
     QPixmap,
+    QResizeEvent,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.clip_strip import paint_strip
+from needlewright.app.widgets.rows_table import RowsTable
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.app.widgets.turned import row_line
+from needlewright.core.databases.reading import Row
 from needlewright.core.jobs.rows import FindRow
 from needlewright.wording import finds as find_words
 from needlewright.wording import units
@@ -56,6 +61,7 @@ class FullView(QWidget):
         self.damaged: list[tuple[float, float]] = []
         self.at_s = 0.0
         self._scrubbing = False
+        self.table = RowsTable(self)
         look.changed.connect(self.update)
 
     @property
@@ -77,6 +83,7 @@ class FullView(QWidget):
         self.row, self.line, self.picture = None, "", preview or QPixmap()
         self.sharp, self.problem = False, ""
         self.frames, self.damaged, self.at_s = QPixmap(), [], 0.0
+        self.table.hide()
         self.update()
 
     def show_find(self, row: FindRow, line: str, preview: QPixmap | None) -> None:
@@ -94,6 +101,18 @@ class FullView(QWidget):
             self.picture = QPixmap.fromImage(image)
         self.sharp, self.problem = True, problem if image.isNull() else ""
         self.update()
+
+    def show_rows(self, rows: Sequence[Row], summary: str) -> None:
+        """The rows of the database that is shown, and what to say of them."""
+        self.sharp, self.line = True, summary
+        self.problem = "" if rows else summary
+        self.table.rows.show(rows)
+        self.table.setVisible(bool(rows))
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.table.setGeometry(self.rect().adjusted(0, 0, 0, 8 - look.px(FOOT)))
+        super().resizeEvent(event)
 
     def _target(self) -> QRectF:
         below = look.px(FOOT) + (look.px(STRIP) + 20 if self.is_clip else 0)
@@ -179,7 +198,8 @@ class FullView(QWidget):
         if self.is_clip and self.all_s:
             line = f"{self.shown_place()}   ·   {line}"
         about = line + (f"   ·   {words.FULL_IN_TRAY}" if self.row.in_tray else "")
-        hint = words.FULL_CLIP_HINT if self.is_clip else words.FULL_HINT
+        hint = words.FULL_CLIP_HINT if self.is_clip else (
+            words.FULL_ROWS_HINT if self.table.isVisible() else words.FULL_HINT)
         hint_width = painter.fontMetrics().horizontalAdvance(hint) + EDGE
         room = foot.right() - left - 12
         fits_hint = room > painter.fontMetrics().horizontalAdvance(about) + hint_width + 20
@@ -202,6 +222,8 @@ class FullView(QWidget):
                 self.closed.emit()
             case Qt.Key.Key_T if not event.modifiers():
                 self.tray_wanted.emit()
+            case Qt.Key.Key_PageDown | Qt.Key.Key_PageUp:
+                self.table.turn(1 if event.key() == Qt.Key.Key_PageDown else -1)
             case Qt.Key.Key_Period if self.is_clip:
                 self._want(self.at_s + MOMENT)
             case Qt.Key.Key_Comma if self.is_clip:
