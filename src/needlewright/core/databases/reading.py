@@ -5,6 +5,7 @@ rows, and rows that were removed, each with where it stands and what is doubted.
 from __future__ import annotations
 
 import contextlib
+import itertools
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
@@ -25,6 +26,7 @@ from needlewright.core.databases.trees import (
     leaves_of,
     read_cell,
     read_leaf,
+    row_numbers,
 )
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.source import Source
@@ -46,6 +48,9 @@ class Evidence:
     page: int
     at: int
     more: tuple[int, ...] = ()
+
+
+HERE = Evidence("cell", 0, 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +106,11 @@ class _Known:
         return _but(short(row.values), lost) in self._without[key]
 
 
+def _kinds(table: Table) -> tuple[int, ...]:
+    """The kinds of pages in which rows of a table stand."""
+    return (INDEX_INNER, INDEX_LEAF) if table.without_rowid else (TABLE_LEAF,)
+
+
 def short(values: tuple[Value, ...]) -> tuple[Value, ...]:
     """Values to compare by: long ones as their sums, so that a database of pictures fits."""
     return tuple(blake2b(v if isinstance(v, bytes) else v.encode("utf-8", "surrogatepass"),
@@ -150,8 +160,7 @@ class Database:
                            Evidence("cell", leaf.number, cell.at))
 
     def _cells(self, leaf: Leaf, table: Table) -> Iterator[Cell]:
-        wanted = (INDEX_INNER, INDEX_LEAF) if table.without_rowid else (TABLE_LEAF,)
-        if leaf.kind not in wanted:
+        if leaf.kind not in _kinds(table):
             return
         for at in leaf.cells:
             try:
@@ -180,18 +189,12 @@ class Database:
     def removed(self) -> Iterator[Row]:
         """Older states and removed rows, each once. Reads the live rows first, to know what is
         none."""
-        known = _Known()
+        known, owners = _Known(), self._owners()
         for table in self.tables:
-            shown = table.shown
-            for row in self._live_of(table):
-                known.add(row)
-                for index, value in zip(shown, row.values):
-                    table.seen.setdefault(index, set()).add(kind_of(value))
-            self._learn(table)
+            self._survey(table, known, owners)
         told: set[tuple[object, ...]] = set()
         claimed: dict[int, int] = {}
         waiting: list[Row] = []
-        owners = self._owners()
         free = frozenset(range(2, self.pages.count + 1)).difference(owners)
         searcher = Searcher(self.pages, [*self.tables, *self._dropped()], free)
         for row in self._removed(searcher, owners):
@@ -212,14 +215,21 @@ class Database:
         # Of rows that go on in one and the same page, at least one is not what it was.
         yield from (row for row in waiting if all(claimed[p] == 1 for p in row.evidence.more))
 
-    def _learn(self, table: Table) -> None:
-        """Which serial types the first columns of live rows have, where those are always few."""
+    def _survey(self, table: Table, known: _Known, owners: dict[int, Table | None]) -> None:
+        """Take in the live rows of a table: what they are, which pages they have, what kinds of
+        values, and which serial types their first columns have, where those are always few."""
         counts: dict[int, Counter[int]] = {}
         rows = 0
         for leaf in leaves_of(self.pages, table.root, lambda page: None):
+            self._breathe()
+            owners[leaf.number] = table if leaf.kind in _kinds(table) else None
             for cell in self._cells(leaf, table):
                 rows += 1
-                for index, serial in list(enumerate(cell.types))[:LOST_TYPES]:
+                known.add(_row(table, cell.rowid, cell.values, "live", HERE))
+                owners.update(dict.fromkeys(cell.overflow))
+                for index, value in zip(table.stored, cell.values):
+                    table.seen.setdefault(index, set()).add(kind_of(value))
+                for index, serial in enumerate(cell.types[:LOST_TYPES]):
                     counts.setdefault(index, Counter())[serial] += 1
         if rows >= LEAST_ROWS:
             table.usual = {index: set(found) for index, found in counts.items()
@@ -261,14 +271,8 @@ class Database:
         yield from self._in_logs(searcher, owners, by_table)
 
     def _owners(self) -> dict[int, Table | None]:
-        """Which table each page belongs to; None for pages of indexes, overflow and the schema."""
+        """The pages of indexes, of what they overflow into, and of the schema, none a table's."""
         owners: dict[int, Table | None] = {}
-        for table in self.tables:
-            for leaf in leaves_of(self.pages, table.root, lambda page: None):
-                wanted = (INDEX_INNER, INDEX_LEAF) if table.without_rowid else (TABLE_LEAF,)
-                owners[leaf.number] = table if leaf.kind in wanted else None
-                for cell in self._cells(leaf, table):
-                    owners.update(dict.fromkeys(cell.overflow))
         for leaf in leaves_of(self.pages, 1, lambda page: None):
             owners[leaf.number] = None
         for row in self._live_of(self._schema):
@@ -284,21 +288,20 @@ class Database:
 
     def _in_tree(self, searcher: Searcher, table: Table, fits: list[Fit]) -> Iterator[Row]:
         """The rows between those of the pages of a table."""
-        leaves = [leaf for leaf in leaves_of(self.pages, table.root, lambda page: None)
-                  if leaf.kind in (TABLE_LEAF, INDEX_LEAF, INDEX_INNER)]
-        numbers = [] if table.without_rowid else [
-            [(c.at, c.rowid) for c in self._cells(leaf, table) if c.rowid is not None]
-            for leaf in leaves]
+        leaves = (leaf for leaf in leaves_of(self.pages, table.root, lambda page: None)
+                  if leaf.kind in _kinds(table))
         last = 0
-        for index, leaf in enumerate(leaves):
+        for leaf, following in itertools.pairwise(itertools.chain(leaves, (None,))):
+            assert leaf is not None
             found = list(searcher.in_leaf(leaf, fits))
             told: dict[int, int] = {}
-            if numbers:
-                after = next((r for _, r in numbers[index + 1]), None) if (
-                    index + 1 < len(numbers)) else None
-                told = by_place(numbers[index], [row for where, row in found
-                                                 if where == "free-block"], last, after)
-                last = max((r for _, r in numbers[index]), default=last)
+            if leaf.kind == TABLE_LEAF:
+                numbers = list(row_numbers(leaf))
+                after = None if following is None else next(
+                    (number for _, number in row_numbers(following)), None)
+                told = by_place(numbers, [row for where, row in found
+                                          if where == "free-block"], last, after)
+                last = max((number for _, number in numbers), default=last)
             for where, row in found:
                 number = told.get(row.at)
                 yield _of_found(row if number is None else replace(row, rowid=number), where,

@@ -21,6 +21,8 @@ MAX_COLUMNS = 32_767
 def varint(data: bytes, at: int) -> tuple[int, int]:
     """(a number, the place behind it); FormatError where the data ends first. Negative numbers come
     as they are in 64 bits."""
+    if at < len(data) and data[at] < 0x80:
+        return data[at], at + 1
     value = 0
     for count in range(9):
         if at + count >= len(data):

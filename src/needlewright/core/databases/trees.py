@@ -119,6 +119,17 @@ def read_cell(pages: Pages, leaf: Leaf, at: int, strict: bool = False) -> Cell:
     return Cell(rowid, shape.types, values, at, max(stop, at + 4), chain)
 
 
+def row_numbers(leaf: Leaf) -> Iterator[tuple[int, int]]:
+    """(byte, number) of the rows of a leaf of a table, as far as they can be read."""
+    for at in leaf.cells:
+        try:
+            _, place = varint(leaf.data, at)
+            number, _ = varint(leaf.data, place)
+        except FormatError:
+            continue
+        yield at, number
+
+
 def follow(pages: Pages, record: bytes, number: int, size: int) -> tuple[bytes, tuple[int, ...]]:
     """(`record` with what its overflow pages hold, those pages); FormatError where the chain does
     not hold `size` bytes."""
