@@ -5,14 +5,19 @@ import unittest
 from pathlib import Path
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QFontMetrics
 from PySide6.QtTest import QTest
 
 from needlewright.app.rows_read import read_rows
+from needlewright.app.stations.finds import GradeButton
+from needlewright.app.theme.look import look
+from needlewright.app.widgets.rows_table import HOLDS, WHERE
 from needlewright.app.window import FINDS, SEARCH
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stopping import Interrupted
 from needlewright.wording import rows as words
+from needlewright.wording.checks import GRADES
 from tests.app.test_window import WindowCase
 from tests.databases.corpus import make
 from tests.support import medium
@@ -62,6 +67,25 @@ class RowsWindowTest(WindowCase):
         full = self.shown(self.database(secure=True))
         self.assertIn("was cleared, or written over", full.line)
         self.assertTrue(full.table.isVisible())
+
+
+class LargeTest(RowsWindowTest):
+    """The same with text made larger while it is looked at."""
+
+    def test_rows_stand_in_a_table_and_removed_ones_first(self):
+        full = self.shown(self.database())
+        self.addCleanup(look.apply, False, 1.0)
+        look.apply(True, 1.5)
+        self.window.resize(1281, 800)
+        self.idle()
+        self.assertTrue(full.table.isColumnHidden(WHERE))
+        self.assertGreater(full.table.columnWidth(HOLDS), look.px(200))
+        for button in self.window.findChildren(GradeButton):
+            wide = QFontMetrics(look.font(13, True)).horizontalAdvance(GRADES[button.grade])
+            self.assertGreater(button.width(), 38 + wide)
+
+    def test_cleared_rows_are_said_to_be_cleared(self):
+        self.assertIn("cleared", words.summary({"live": 3}, 3))
 
 
 class RowsReadTest(unittest.TestCase):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QHBoxLayout,
@@ -51,7 +51,12 @@ class GradeButton(QPushButton):
         self.setToolTip(check_words.GRADE_MEANINGS[grade])
         self.setAccessibleName(grade)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setFixedSize(look.px(64) + 36, look.px(26))
+        look.changed.connect(self._fit)
+        self._fit()
+
+    def _fit(self) -> None:
+        wide = QFontMetrics(look.font(13, True)).horizontalAdvance(check_words.GRADES[self.grade])
+        self.setFixedSize(38 + wide + 12, look.px(26))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
