@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
+import tempfile
 import threading
+from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
@@ -47,15 +50,25 @@ class LargeTextTest(WindowCase):
         look.apply(False, 1.0)
         super().tearDown()
 
-    def job(self):
-        image = self.image(medium([(4096, PHOTO), (1 << 19, png()),
-                                   (1 << 20, splice(PHOTO, len(PHOTO) // 2, bytes(9000)))],
-                                  2 << 20))
-        job, source = job_for_image(self.folder / "job", image, "otter survey")
+    @classmethod
+    def setUpClass(cls):
+        """A job that is done, searched once: each test opens a copy of it."""
+        super().setUpClass()
+        place = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(place.cleanup)
+        cls.done = Path(place.name) / "job"
+        image = Path(place.name) / "card.img"
+        image.write_bytes(medium([(4096, PHOTO), (1 << 19, png()),
+                                  (1 << 20, splice(PHOTO, len(PHOTO) // 2, bytes(9000)))],
+                                 2 << 20))
+        job, source = job_for_image(cls.done, image, "otter survey")
         with job:
             for _ in run_search(job, source, Plan(tuple(steps_for("bytes"))), threading.Event()):
                 pass
             job.put_in_tray([1])
+
+    def job(self):
+        shutil.copytree(self.done, self.folder / "job")
         self.opens(self.folder / "job")
 
     def settle(self):
