@@ -44,7 +44,13 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return 1
     options = _parser().parse_args(given)
     try:
-        return int(options.action(options))
+        status = int(options.action(options))
+        sys.stdout.flush()
+        return status
+    except BrokenPipeError:
+        # Whoever read it has seen enough; what is still buffered must not complain at the end.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 1
     except NeedlewrightError as error:
         print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
         return 2 if error.code in WRONG_ARGUMENTS else 1

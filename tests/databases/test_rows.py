@@ -7,6 +7,8 @@ import json
 import random
 import shutil
 import sqlite3
+import subprocess
+import sys
 from contextlib import closing
 from pathlib import Path
 
@@ -213,6 +215,13 @@ class CommandTest(FolderTest):
         self.assertEqual(len(lines), 1 + sum(r["table"] == "places" for r in told))
         done = call("rows", "--removed-only", made.path)
         self.assertNotIn("live", {line.split()[0] for line in done.stdout.splitlines()[:-1]})
+
+    def test_whoever_has_read_enough_may_leave(self):
+        made = make(self.folder / "a.db", 2, rows=300)
+        shown = subprocess.run(
+            ["sh", "-c", '"$0" -m needlewright rows "$1" | head -n 2', sys.executable,
+             str(made.path)], capture_output=True, text=True, timeout=120)
+        self.assertEqual((len(shown.stdout.splitlines()), shown.stderr), (2, ""))
 
     def test_what_is_no_database_is_refused_in_one_sentence(self):
         other = self.folder / "x.db"
