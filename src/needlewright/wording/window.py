@@ -267,6 +267,7 @@ KEYS = [
     ("Ctrl+O", "open an image file"),
     ("arrows, Home, End, Page keys", "move between finds"),
     ("Enter", "full view of the find"),
+    ("Page Up,  Page Down", "in the full view of a database: its rows"),
     (",  .", "back and forward in a clip, a frame of most at a time"),
     ("Esc", "back"),
     ("T", "into the tray, or out of it"),
