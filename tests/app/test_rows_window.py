@@ -68,11 +68,7 @@ class RowsWindowTest(WindowCase):
         self.assertIn("was cleared, or written over", full.line)
         self.assertTrue(full.table.isVisible())
 
-
-class LargeTest(RowsWindowTest):
-    """The same with text made larger while it is looked at."""
-
-    def test_rows_stand_in_a_table_and_removed_ones_first(self):
+    def test_text_made_larger_leaves_room_for_what_a_row_holds(self):
         full = self.shown(self.database())
         self.addCleanup(look.apply, False, 1.0)
         look.apply(True, 1.5)
@@ -83,9 +79,6 @@ class LargeTest(RowsWindowTest):
         for button in self.window.findChildren(GradeButton):
             wide = QFontMetrics(look.font(13, True)).horizontalAdvance(GRADES[button.grade])
             self.assertGreater(button.width(), 38 + wide)
-
-    def test_cleared_rows_are_said_to_be_cleared(self):
-        self.assertIn("cleared", words.summary({"live": 3}, 3))
 
 
 class RowsReadTest(unittest.TestCase):
@@ -98,6 +91,7 @@ class RowsReadTest(unittest.TestCase):
         with self.assertRaises(Interrupted):
             read_rows(MemorySource(path.read_bytes()), stop)
         self.assertEqual(words.summary({}, 0), words.NONE)
+        self.assertIn("cleared", words.summary({"live": 3}, 3))
         self.assertIn("the first 5,000 are shown", words.summary({"live": 9000}, 5000))
 
 

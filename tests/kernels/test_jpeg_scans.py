@@ -118,7 +118,7 @@ class PlainTest(unittest.TestCase):
         if kernel == "first":
             limit = np.full(64, 2000)
             return kernels.ac_first(clean.clean, 0, clean.size * 8, 0, len(out), *BAND, low, limit,
-                                    0, *tables, order, out, bit_at, True)
+                                    0, *tables, order, out, bit_at)
         fresh = np.zeros(len(out), np.uint8)
         told = kernels.ac_refine(clean.clean, 0, clean.size * 8, 0, len(out), *BAND, low, 0,
                                  *tables, order, out, bit_at, fresh)

@@ -12,7 +12,6 @@ from dataclasses import dataclass, field, replace
 from hashlib import blake2b
 
 from needlewright.core.databases import logs
-from needlewright.core.databases.pages import MAGIC as MAGIC
 from needlewright.core.databases.pages import Pages
 from needlewright.core.databases.records import Value
 from needlewright.core.databases.removed import Fit, Found, Searcher, by_place, kind_of
@@ -74,7 +73,6 @@ class Trouble:
 
     pages: list[int] = field(default_factory=list)
     free_list: bool = False
-    pages_missing: int = 0
 
 
 class _Known:

@@ -132,15 +132,13 @@ class Searcher:
         self.fits = [Fit(t) for t in tables if t.stored]
         self._usable, self._encoding = pages.header.usable, pages.header.encoding
 
-    def in_leaf(self, leaf: Leaf, fits: list[Fit], gap_from: int | None = None) -> Iterator[
-            tuple[str, Found]]:
+    def in_leaf(self, leaf: Leaf, fits: list[Fit]) -> Iterator[tuple[str, Found]]:
         """(where, row) of what free blocks and the gap of a page hold."""
         data = leaf.data[: self._usable]
         for start, size in leaf.blocks:
             for found in self._block(data, start, start + size, fits):
                 yield "free-block", found
-        start = leaf.gap if gap_from is None else gap_from
-        for found in self.in_stretch(data, start, leaf.content, fits):
+        for found in self.in_stretch(data, leaf.gap, leaf.content, fits):
             yield "unallocated", found
 
     def in_stretch(self, data: bytes, start: int, stop: int, fits: list[Fit]) -> Iterator[Found]:
@@ -200,8 +198,8 @@ class Searcher:
             except FormatError:
                 continue
             if found is not None:
-                shape_fit, values, end, over, others = found
-                return Found(shape_fit.table, rowid, values, at, end, (), over, others)
+                owner, values, end, chain, others = found
+                return Found(owner.table, rowid, values, at, end, (), chain, others)
         return None
 
     def _record(self, data: bytes, place: int, payload: int, stop: int, fits: list[Fit]) -> (
@@ -299,7 +297,7 @@ class Searcher:
         return 4 <= size <= stop - at
 
     def _readings(self, data: bytes, at: int, stop: int, fit: Fit) -> Iterator[Found]:
-        """Ways to read a row of one table; see the table of cases in `_heads`."""
+        """Ways to read a row of one table; see the cases in `_heads`."""
         for types, head, begin, prefix, lost in self._heads(data, at, stop, fit):
             body = sum(size_of(t) for t in types)
             payload = head + body
@@ -329,12 +327,11 @@ class Searcher:
         there, which must be right.
         """
         place = at + OVERWRITTEN
-        for sizes in ((1, 2) if fit.count < 120 else (2, 3)):
-            read = self._types(data, place, stop, fit.count)
-            if read is not None and sizes == 1:
-                types, begin = read
-                if fit.types(types):
-                    yield types, begin - place + 1, begin, 3, ()
+        read = self._types(data, place, stop, fit.count)
+        if read is not None and fit.types(read[0]):
+            head = read[1] - place + 1
+            if length_of(head) == 1:
+                yield read[0], head, read[1], 3, ()
         for skip in range(8):  # bytes of the row's number that are left in front
             try:
                 shape = shape_at(data[:stop], place + skip)

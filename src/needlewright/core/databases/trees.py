@@ -6,8 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from needlewright.core.databases.pages import HEADER, Pages
-from needlewright.core.databases.records import Value as Value
-from needlewright.core.databases.records import shape_at, values_of, varint
+from needlewright.core.databases.records import Value, shape_at, values_of, varint
 from needlewright.core.errors import FormatError
 
 INDEX_INNER, TABLE_INNER, INDEX_LEAF, TABLE_LEAF = 0x02, 0x05, 0x0A, 0x0D

@@ -41,6 +41,16 @@ def extended(word, size):
     return value - (room - 1) * np.int64(value < room >> 1)
 
 
+@njit(cache=True, nogil=True, inline="always")
+def empty_blocks(word, length, run):
+    """How many blocks, this one included, a code EOBn says to be empty from here on (T.81
+    G.1.2.2): the code, of `length` bits, and its `run` bits stand at the top of `word`."""
+    more = np.int64(0)
+    if run > 0:
+        more = np.int64((word << np.uint64(length)) >> np.uint64(64 - run))
+    return (np.int64(1) << run) + more
+
+
 @njit(cache=True, nogil=True)
 def is_padding(clean, bit, stop_bit):
     """Whether what is left from `bit` to `stop_bit` is no more than an encoder leaves behind.

@@ -35,6 +35,7 @@ from needlewright.core.kernels.jpeg_bits import (
     CleanScan,
     HuffmanTable,
     decode_symbol,
+    empty_blocks,
     extended,
     is_padding,
 )
@@ -156,10 +157,7 @@ def _ac_first(clean, bit, stop_bit, mcu, last, eobrun, start, stop, table, looku
             size = (entry >> 8) & 15
             run = entry >> 12
             if size == 0 and run < 15:
-                more = np.int64(0)
-                if run > 0:
-                    more = np.int64((acc << np.uint64(length)) >> np.uint64(64 - run))
-                eobrun = (np.int64(1) << run) + more - 1
+                eobrun = empty_blocks(acc, length, run) - 1
                 acc <<= np.uint64(length + run)
                 left -= length + run
                 k = ENDS
@@ -221,10 +219,7 @@ def _ac_refine(clean, bit, stop_bit, mcu, last, eobrun, start, stop, table, look
             run = entry >> 12
             bit += length
             if size == 0 and run < 15:
-                more = np.int64(0)
-                if run > 0:
-                    more = np.int64((word << np.uint64(length)) >> np.uint64(64 - run))
-                eobrun = (np.int64(1) << run) + more - 1
+                eobrun = empty_blocks(word, length, run) - 1
                 bit += run + ones_in((mask & inside) >> np.uint64(k))
                 break
             if size > 1:

@@ -19,7 +19,12 @@ from needlewright.core.kernels.jpeg_baseline import (
     DATA_ENDS,
     DC_RANGE,
 )
-from needlewright.core.kernels.jpeg_bits import decode_symbol, extended, is_padding
+from needlewright.core.kernels.jpeg_bits import (
+    decode_symbol,
+    empty_blocks,
+    extended,
+    is_padding,
+)
 from needlewright.core.kernels.loads import load_big, ones_in, trailing_zeros
 
 ALL = 1 << 40  # units: to the very end
@@ -80,7 +85,7 @@ def dc_refine(clean, bit, stop_bit, units, low, order, blocks, out):
 
 @njit(cache=True, nogil=True)
 def _first_block(clean, bit, stop_bit, start, stop, low, limit, table, lookup, maxcode, delta,
-                 symbols, row, store):
+                 symbols, row):
     """A band of one block (G.1.2.2): (bit, empty blocks behind it, reason)."""
     k = np.int64(start)
     while k <= stop:
@@ -92,13 +97,10 @@ def _first_block(clean, bit, stop_bit, start, stop, low, limit, table, lookup, m
         size = (entry >> 8) & 15
         run = entry >> 12
         if size == 0 and run < 15:
-            more = np.int64(0)
-            if run > 0:
-                more = np.int64((word << np.uint64(length)) >> np.uint64(64 - run))
             bit += length + run
             if bit > stop_bit:
                 return bit, np.int64(0), DATA_ENDS
-            return bit, (np.int64(1) << run) + more - 1, COMPLETE
+            return bit, empty_blocks(word, length, run) - 1, COMPLETE
         bit += length + size
         k += run
         if k > stop:
@@ -107,8 +109,7 @@ def _first_block(clean, bit, stop_bit, start, stop, low, limit, table, lookup, m
             value = extended(word << np.uint64(length), size) << low
             if value > limit[k] or -value > limit[k]:
                 return bit, np.int64(0), DC_RANGE
-            if store:
-                row[k] = value
+            row[k] = value
         k += 1
     if bit > stop_bit:
         return bit, np.int64(0), DATA_ENDS
@@ -117,24 +118,21 @@ def _first_block(clean, bit, stop_bit, start, stop, low, limit, table, lookup, m
 
 @njit(cache=True, nogil=True)
 def ac_first(clean, bit, stop_bit, unit, last, start, stop, low, limit, table, lookup, maxcode,
-             delta, symbols, order, out, bit_at, store):
+             delta, symbols, order, out, bit_at):
     """A band of AC coefficients of units `unit` to `last`; `limit` int64[64]: what values a
-    coefficient can have; nothing goes to `out` unless `store`. Returns (unit, bit, empty blocks
-    that are left over, reason)."""
+    coefficient can have. Returns (unit, bit, empty blocks that are left over, reason)."""
     left = np.int64(0)
-    nothing = np.zeros(64, np.int16)
     while unit < last:
         bit_at[unit] = bit
         if left > 0:
             left -= 1
             unit += 1
             continue
-        row = out[order[unit]] if store else nothing
+        row = out[order[unit]]
         at, left, reason = _first_block(clean, bit, stop_bit, start, stop, low, limit, table,
-                                        lookup, maxcode, delta, symbols, row, store)
+                                        lookup, maxcode, delta, symbols, row)
         if reason != COMPLETE:
-            if store:
-                row[start : stop + 1] = 0
+            row[start : stop + 1] = 0
             return unit, bit, np.int64(0), reason
         bit = at
         unit += 1
@@ -183,10 +181,7 @@ def ac_refine(clean, bit, stop_bit, unit, last, start, stop, low, table, lookup,
                 run = entry >> 12
                 at += length
                 if size == 0 and run < 15:
-                    more = np.int64(0)
-                    if run > 0:
-                        more = np.int64((word << np.uint64(length)) >> np.uint64(64 - run))
-                    left = (np.int64(1) << run) + more
+                    left = empty_blocks(word, length, run)
                     at += run
                     break
                 if size > 1:
@@ -261,10 +256,7 @@ def _refines(clean, bit, stop_bit, unit, last, masks, start, stop, table, lookup
                 run = entry >> 12
                 bit += length
                 if size == 0 and run < 15:
-                    more = np.int64(0)
-                    if run > 0:
-                        more = np.int64((word << np.uint64(length)) >> np.uint64(64 - run))
-                    left = (np.int64(1) << run) + more - 1
+                    left = empty_blocks(word, length, run) - 1
                     bit += run + ones_in((mask & inside) >> np.uint64(k))
                     break
                 if size > 1:

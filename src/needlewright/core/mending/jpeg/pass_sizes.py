@@ -12,10 +12,10 @@ import numpy as np
 from needlewright.core.kernels.jpeg_coefficients import Chain
 from needlewright.core.mending.base import Change
 from needlewright.core.mending.jpeg import sizes
-from needlewright.core.mending.jpeg.anatomy import restated
+from needlewright.core.mending.jpeg.anatomy import MAX_PIXELS, restated
 from needlewright.core.mending.jpeg.blocks import Picture
 from needlewright.core.mending.jpeg.heads import Restored
-from needlewright.core.mending.jpeg.passes import Pass, all_units
+from needlewright.core.mending.jpeg.passes import Pass
 from needlewright.core.mending.jpeg.scans import Scan
 
 BLOCK = 8  # pixels
@@ -28,7 +28,9 @@ def sized(found: Restored, scans: list[Scan], picture: Picture) -> Restored:
         return found
     if _breaks(scans, picture) < 2:
         return found
-    units = all_units(scans[0], picture, sizes.MOST_MCUS)
+    blocks = picture.pattern(list(range(len(frame.components)))).size
+    most = min(MAX_PIXELS // BLOCK**2, scans[0].data.size * 8) // blocks  # a bit a block
+    units = Pass(scans[0], picture, True, lambda: None).all_units(most)
     if units is None:
         return found
     chain = Chain(units, np.zeros(1, np.int64), "complete")

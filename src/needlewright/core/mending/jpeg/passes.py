@@ -24,7 +24,6 @@ from needlewright.core.mending.jpeg.chains import constant_runs
 from needlewright.core.mending.jpeg.refining import Refining, next_set
 from needlewright.core.mending.jpeg.scans import Scan
 
-Bools = npt.NDArray[np.bool_]
 Ints = npt.NDArray[np.int64]
 
 MAX_SEGMENTS = 1 << 18
@@ -51,21 +50,15 @@ class Stretch:
 
 
 @dataclass(slots=True)
-class Joint:
-    """Where a scan of DC values was taken up again: from unit `place` on levels are unknown."""
-
-    place: int
-
-
-@dataclass(slots=True)
 class Outcome:
     """What became of a scan. `breaks`: how often it broke; `lost`: units that it does not tell;
-    `loose`: it was put together by its looks; `joints`: see `Joint`."""
+    `loose`: it was put together by its looks; `joints`: units from which on DC values have an
+    unknown level, since they were taken up again there."""
 
     breaks: int = 0
     loose: bool = False
     lost: list[tuple[int, int]] = field(default_factory=list)
-    joints: list[Joint] = field(default_factory=list)
+    joints: list[int] = field(default_factory=list)
 
     def lose(self, first: int, stop: int) -> None:
         if first < stop:
@@ -125,6 +118,24 @@ class Pass:
         unit, bit, fine = self._decode(s.start * 8, s.stop * 8, s.first, s.last)
         return fine and unit == s.last and bool(is_padding(self._clean, bit, s.stop * 8))
 
+    def all_units(self, most: int) -> npt.NDArray[np.int16] | None:
+        """int16[units, blocks, 64]: all units of a first scan that decodes in one go to its last
+        bit, however many they are, `most` at most; None where it does not."""
+        made = self._all_of(self._stretches[0], most) if len(self._stretches) == 1 else None
+        return None if made is None else made.reshape(-1, self.member.size, 64)
+
+    def _all_of(self, s: Stretch, most: int) -> npt.NDArray[np.int16] | None:
+        """int16[blocks, 64]: the same of a stretch."""
+        start, stop, blocks = s.start * 8, s.stop * 8, self.member.size
+        most = max(self.units, min(most, stop - start))  # an empty run codes many units
+        made = np.zeros((most * blocks, 64), np.int16)
+        self._bit_at = np.zeros(max(self._bit_at.size, most + 1), np.int64)
+        order = np.arange(made.shape[0], dtype=np.int64)
+        count, end, _ = self._decode(start, stop, 0, most, order, made, False)
+        if not count or not is_padding(self._clean, end, stop):
+            return None
+        return made[: count * blocks]
+
     # -- first scans ------------------------------------------------------------------------
 
     def _decode(self, bit: int, stop_bit: int, first: int, last: int, order: Ints | None = None,
@@ -142,7 +153,7 @@ class Pass:
             return int(unit), int(end), reason == COMPLETE
         unit, end, left, reason = kernels.ac_first(
             self._clean, bit, stop_bit, first, last, *header.band, header.low, self._limit,
-            self._table[self.members[0]], *self._tables, order, target, self._bit_at, True)
+            self._table[self.members[0]], *self._tables, order, target, self._bit_at)
         return int(unit), int(end), reason == COMPLETE and left == 0
 
     def _first(self, s: Stretch) -> None:
@@ -192,7 +203,7 @@ class Pass:
         self.picture.blocks[places, low : high + 1] = made[
             begin * blocks : (begin + count) * blocks, low : high + 1]
         if self.scan.dc and unit:
-            self.outcome.joints.append(Joint(unit))
+            self.outcome.joints.append(unit)
 
     def _clear(self, first: int, last: int) -> None:
         if first >= last:
@@ -239,16 +250,12 @@ class Pass:
     def _by_looks(self, s: Stretch) -> bool:
         """Where the scan decodes to its last bit with too many units or too few: where it must be
         cut is seen by how blocks join. Whether it does."""
-        start, stop = s.start * 8, s.stop * 8
-        scratch = np.zeros(((self.units + SHIFTS) * self.member.size, 64), np.int16)
-        order = np.arange(scratch.shape[0], dtype=np.int64)
-        count, end, _ = self._decode(start, stop, 0, self.units + SHIFTS, order, scratch, False)
-        if not (self._closed_at(s) and count and is_padding(self._clean, end, stop)):
+        made = self._all_of(s, self.units + SHIFTS) if self._closed_at(s) else None
+        if made is None:
             return False
         self.outcome.loose = True
-        made = scratch[: count * self.member.size]
-        more = s.last - s.first - count
-        cut = self._cut(made.reshape(count, -1, 64), s.first, more)
+        more = s.last - s.first - made.shape[0] // self.member.size
+        cut = self._cut(made.reshape(-1, self.member.size, 64), s.first, more)
         self._clear(s.first, s.last)
         self.outcome.lost.pop()
         self._put(made, 0, s.first, min(cut, s.last - s.first))
@@ -360,20 +367,6 @@ class Pass:
                 return
             self.outcome.lose(max(s.first, resume - MARGIN), min(s.last, found[0] + MARGIN))
             unit, bit = found
-
-def all_units(scan: Scan, picture: Picture, most: int) -> npt.NDArray[np.int16] | None:
-    """int16[units, blocks, 64]: all units of a scan of DC values that decodes to its last bit,
-    however many they are, `most` at most; None where it does not."""
-    one = Pass(scan, picture, True, lambda: None)
-    blocks = one.member.size
-    one.units = min(most, scan.data.size * 8 // blocks)
-    one._bit_at = np.zeros(one.units + SHIFTS + 1, np.int64)
-    tail = one._tail(0, one._size * 8)
-    if tail is None or tail[0]:
-        return None
-    made = np.zeros((tail[1] * blocks, 64), np.int16)
-    one._decode(0, one._size * 8, 0, tail[1], np.arange(made.shape[0], dtype=np.int64), made)
-    return made.reshape(tail[1], blocks, 64)
 
 
 def _stretches(starts: Ints, numbers: Ints, size: int, restart: int, units: int) -> list[Stretch]:

@@ -198,7 +198,7 @@ def _levelled(work: _Work, head: Head, use_guide: bool) -> Solved:
     lost = picture.by_mcu(picture.lost)
     canvas = Canvas(layout)
     placed = Placed(canvas)
-    places = sorted({j.place for scan, o in zip(work.scans, work.outcomes) for j in o.joints
+    places = sorted({unit for scan, o in zip(work.scans, work.outcomes) for unit in o.joints
                      if len(scan.header.members) == len(every)})
     solved = Solved(canvas, placed)
     if sum(len(o.joints) for o in work.outcomes) > len(places):
