@@ -161,6 +161,7 @@ class MendsTest(WindowCase):
         files = list((self.folder / "job" / "mended").iterdir())
         self.assertEqual(len(files), 1)  # what it replaces is gone
         self.drag_the_rest()
+        self.colour_the_rest()
         mends.leave_out("levels-by-thumbnail", True)
         self.wait(lambda: mends.work is None and bool(mends.wishes.leave), "what is left out")
         self.pictured()
@@ -202,6 +203,23 @@ class MendsTest(WindowCase):
         self.pictured()
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.wait(lambda: mends.work is None and mends.wishes.places == before, "the step back")
+        self.pictured()
+
+    def colour_the_rest(self) -> None:
+        """Another colour that is offered; then back."""
+        mends = self.session.mends
+        self.mending.compare.setFocus()
+        self.key(Qt.Key.Key_C)
+        self.wait(lambda: mends.choosing is None and len(mends.offers) > 1, "colours")
+        self.assertEqual((mends.taken, self.mending.compare.rest), (0, None))
+        self.assertEqual(self.mending.places.texts[0][0], "as it stands")
+        wanted = mends.offers[1]
+        self.key(Qt.Key.Key_2)
+        self.wait(lambda: mends.work is None and mends.wishes.tones == {
+            wanted.number: wanted.tone}, "the second colour")
+        self.pictured()
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.wait(lambda: mends.work is None and not mends.wishes.tones, "the step back")
         self.pictured()
 
     def test_closing_in_the_middle_of_it(self):

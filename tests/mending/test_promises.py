@@ -3,19 +3,25 @@ doubted."""
 
 from __future__ import annotations
 
+import io
 import random
 import struct
+import threading
 from unittest import mock
 
 import numpy as np
 from benchmarks import mending_damage
 from benchmarks.mending import FALSE, shown, untold
+from PIL import Image
 
-from needlewright.core.mending import treating
-from needlewright.core.mending.base import Change, Choice, Mended, Mender, Wishes
+from needlewright.core.formats.registry import formats
+from needlewright.core.jobs.mending import wishes_of
+from needlewright.core.mending import mend_jpeg, treating
+from needlewright.core.mending.base import Change, Choice, Mended, Mender, Patient, Wishes
 from needlewright.core.mending.jpeg import guide, levelling, solving
 from needlewright.core.mending.jpeg.anatomy import layout_of, read_head
 from needlewright.core.mending.jpeg.ends import coded_end
+from needlewright.core.sources.files import ImageFile
 from tests.mending import damage
 from tests.support import FolderTest
 
@@ -93,6 +99,51 @@ class PromisesTest(FolderTest):
         self.assertIn(other, [b.shift for b in moved.placed.breaks])
         self.assertFalse(Wishes().any)
         self.assertTrue(Wishes(places={0: 1}).any)
+
+    def test_the_rest_behind_a_break_that_the_decoder_passed_is_put_elsewhere_too(self):
+        whole = damage.photo(2, 640, 480)
+        at = damage.inside(whole, 0.7)
+        hurt = whole[:at] + whole[at + 200 :]
+        found, _ = solved(hurt)
+        (choice,) = found.placed.choices
+        self.assertGreater(len(choice.shifts), 1)
+        self.assertEqual(choice.shifts[0], found.placed.breaks[0].shift)
+        by = found.canvas.layout.per_row * 2 + 3
+        moved, _ = solved(hurt, {choice.number: choice.shifts[0] + by})
+        self.assertEqual([b.shift for b in moved.placed.breaks], [choice.shifts[0] + by])
+        first = found.placed.breaks[0].place + found.canvas.layout.per_row
+        np.testing.assert_array_equal(moved.canvas.coefficients[first + by : -by, :, 1:],
+                                      found.canvas.coefficients[first : -2 * by, :, 1:])
+
+    def test_the_rest_has_the_colour_that_a_person_chooses(self):
+        """And what stands before the break keeps its own."""
+        whole = damage.photo(2, 640, 480)
+        at = damage.inside(whole, 0.5)
+        path = self.folder / "BF_0412.JPG"
+        path.write_bytes(whole[:at] + whole[at + 200 :])
+        told = []
+        for wishes in (Wishes(), None):
+            if wishes is None:
+                (choice,) = [c for c in told[0].choices if c.tones]
+                self.assertEqual((choice.tones[0], choice.ways[0]), ((0, 0, 0), "as-it-stands"))
+                self.assertGreater(len(choice.tones), 1)
+                wishes = Wishes(tones={choice.number: (24.0, 0.0, -9.0)})
+            with ImageFile(path) as source:
+                walk = formats()["jpeg"].walk(source, 0, source.size)
+                told.append(mend_jpeg.mend(Patient(
+                    source, path.name, "jpeg", walk, (), threading.Event(), wishes=wishes)))
+        pictures = []
+        for one in told:
+            out = io.BytesIO()
+            one.write(out)
+            pictures.append(np.asarray(
+                Image.open(out).convert("YCbCr").resize((64, 48))).astype(int))
+        off = pictures[1] - pictures[0]
+        self.assertLess(np.abs(off[:20]).max(), 3)
+        self.assertEqual([round(float(np.median(off[34:, :, c]))) for c in (0, 1, 2)], [24, 0, -9])
+        self.assertIn("by-hand", told[1].doubts)
+        decided = wishes_of(told[1].changes)
+        self.assertEqual({n: tuple(t) for n, t in decided.tones.items()}, wishes.tones)
 
 
 class SizeTest(FolderTest):

@@ -49,17 +49,18 @@ class MendingWork(Work):
 
 
 class ChoicesWork(Work):
-    """Mends a find with each of the places that its least sure piece may have."""
+    """Mends a find with each of the places that its least sure piece may have, or colours."""
 
     offered = Signal(object)  # Alternative
 
-    def __init__(self, folder: Path, find: int, parent: QObject | None = None) -> None:
+    def __init__(self, folder: Path, find: int, colours: bool,
+                 parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._folder, self.find = folder, find
+        self._folder, self.find, self.colours = folder, find, colours
 
     def work(self) -> None:
         with Job(self._folder) as job:
-            for one in alternatives(job, self.find, self.stop_signal):
+            for one in alternatives(job, self.find, self.stop_signal, self.colours):
                 self.offered.emit(one)
 
 
@@ -106,7 +107,8 @@ class Mends(QObject):
         self.now: Mending | None = None
         self.pair: Pair | None = None
         self.choosing: ChoicesWork | None = None
-        self.offers: list[Alternative] = []  # places for the least sure piece
+        self.offers: list[Alternative] = []  # places or colours for the least sure piece
+        self.of_colours = False  # that is what they are
         self._steps: dict[int, list[Wishes]] = {}  # decisions before, by find
         self._pictures: PictureWork | None = None
         self._folder: Path | None = None
@@ -175,13 +177,14 @@ class Mends(QObject):
         kept = now.leave | {code} if leave else now.leave - {code}
         self.decide(replace(now, leave=frozenset(kept)))
 
-    def look_for_places(self) -> None:
-        """Compute where the least sure piece of the picture may belong; `offered` tells."""
+    def look_for(self, colours: bool) -> None:
+        """Compute where the least sure piece of the picture may belong, or of what colour it may
+        be; `offered` tells."""
         if self.pair is None or self._folder is None or self.choosing is not None or (
                 self.work is not None):
             return
-        self.offers = []
-        work = ChoicesWork(self._folder, self.pair.before.row.id, self)
+        self.offers, self.of_colours = [], colours
+        work = ChoicesWork(self._folder, self.pair.before.row.id, colours, self)
         work.offered.connect(self._offered)
         work.failed.connect(self.failed)
         work.finished.connect(self._chosen_from)
@@ -189,18 +192,21 @@ class Mends(QObject):
         work.start()
         self.offered.emit()
 
-    def take_place(self, index: int) -> None:
-        """Put the piece where the offer of this index has it."""
+    def take(self, index: int) -> None:
+        """Do as the offer of this index has it."""
         if 0 <= index < len(self.offers):
-            one, now = self.offers[index], self.wishes
-            self.decide(replace(now, places={**now.places, one.number: one.shift}))
+            self.decide(self.offers[index].within(self.wishes))
+
+    @property
+    def taken(self) -> int:
+        """The index of the offer that is as the picture is now."""
+        now = self.wishes
+        return next((i for i, one in enumerate(self.offers) if one.within(now) == now), 0)
 
     @property
     def placed(self) -> Alternative | None:
         """The place that the piece has now whose places are offered."""
-        places = self.wishes.places
-        return next((one for one in self.offers if places.get(one.number) == one.shift),
-                    self.offers[0] if self.offers else None)
+        return self.offers[self.taken] if self.offers and not self.of_colours else None
 
     def move_rest(self, across: int, down: int) -> None:
         """Put the piece whose places are offered so many pixels of the picture elsewhere, as near

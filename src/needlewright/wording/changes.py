@@ -39,6 +39,7 @@ CHANGES = {
     "frames-joined": "{count:,} frames of sound that pass their own checks were put one behind "
                      "another",
     "placed-by-hand": "{parts_count} of it stands where a person put it",
+    "colour-by-hand": "{parts_count} of it has the colour that a person chose",
     "left-out": "by hand: {change_text}",
     "preview-taken": "the camera's own preview was taken in its place, at its true size, "
                      "{width:,} × {height:,} pixels",
@@ -60,7 +61,7 @@ LEFT = {
 }
 DOUBTS = {
     "preview": "it is the preview, not the picture",
-    "by-hand": "a part of it was placed by hand",
+    "by-hand": "a part of it was placed, or given its colour, by hand",
     "placed-by-end": "a part of it was placed by the end of the data alone",
     "tails-placed": "where the ends of some of its segments belong is only likely",
     "rows-guessed": "in which row a part of it belongs is only likely",

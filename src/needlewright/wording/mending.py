@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from needlewright.core.finds import SeamWord
 from needlewright.core.jobs.handwork import Standing
+from needlewright.core.jobs.mending import Alternative
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.mending.treating import Treated
 from needlewright.core.stitching.hand import Offer, Offers
@@ -41,9 +42,16 @@ UNTOUCHED_MENDED = "What was found stays as it is ({size}); the mended file lies
 AS_IT_IS = "What was found stays as it is ({size})."
 LEAVE_OUT, MAKE_AFTER_ALL = "leave this out", "make it after all"
 OTHER_PLACES, UNDO_CHOICE = "Other places for the rest  O", "Undo  Ctrl+Z"
+OTHER_COLOURS = "Other colours for the rest  C"
 PLACES_COMING = "Mending it with each of the places that its least sure part may have…"
 PLACES_DRAG = "Choose one below, or drag the rest of the picture to where it belongs."
 PLACES_NONE = "No part of it has another place that comes near."
+COLOURS_COMING = "Mending it with each of the colours that its least sure part may have…"
+COLOURS_CHOOSE = "Choose one below."
+COLOURS_NONE = "Everything that tells of its colours says the same."
+WAYS = {"as-it-stands": "as it stands", "by-rows": "as the row above",
+        "by-thumbnail": "as the thumbnail", "as-coded": "as the data has it",
+        "like-above": "as bright as above"}
 NOTHING_BEFORE = "nothing of it can be shown"
 NOT_YET_MENDED = "Not mended yet: M mends it, Shift+M all that wait."
 NO_PICTURES = "Neither of the two can be shown as a picture."
@@ -173,6 +181,25 @@ def mended_line(row: FindRow) -> str:
 def place_head(row: int) -> str:
     """Where a piece would begin: 'row 640', which large text has room for."""
     return f"row {row:,}"
+
+
+def offer_of_rest(one: Alternative) -> tuple[str, str]:
+    """A place or a colour that the rest may have, in two short lines."""
+    if one.tone:
+        return WAYS.get(one.way, one.way), f"from {place_head(one.row)}"
+    return place_head(one.row), place_share(one.share)
+
+
+def rest_line(colours: bool, looking: bool, asked: bool, some: bool, drags: bool) -> str:
+    """What is said of other places or colours for the rest. `asked`: they were looked for until
+    just now; `some`: there are; `drags`: the rest may be dragged."""
+    if looking:
+        return COLOURS_COMING if colours else PLACES_COMING
+    if asked and not some:
+        return COLOURS_NONE if colours else PLACES_NONE
+    if colours:
+        return COLOURS_CHOOSE if some else ""
+    return PLACES_DRAG if drags else ""
 
 
 def place_share(share: float) -> str:

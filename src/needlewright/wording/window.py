@@ -277,7 +277,7 @@ KEYS = [
     ("[  ]  B", "in Mending: cut earlier, cut later, as found and as joined"),
     ("Ctrl+Z,  Ctrl+Shift+Z", "in Mending: undo and redo"),
     ("M  Shift+M  H", "in Mending: mend it, mend all that wait, compare or join by hand"),
-    ("O", "in Mending: other places for the rest of a picture"),
+    ("O  C", "in Mending: other places, and other colours, for the rest of a picture"),
     ("+  −", "larger and smaller pictures; zoom in the full view and on the tape"),
     ("Ctrl+P", "pause or continue the search"),
     ("Ctrl+Shift+P", "pause or continue the copy"),

@@ -128,9 +128,10 @@ class Mending(QWidget):
         self.mends.pictured.connect(self._show_pair)
         self.mends.offered.connect(self._show_places)
         self.mended.leave.connect(self.mends.leave_out)
-        self.mended.places.clicked.connect(partial(_do, self.mends.look_for_places))
+        self.mended.places.clicked.connect(partial(_do, partial(self.mends.look_for, False)))
+        self.mended.colours.clicked.connect(partial(_do, partial(self.mends.look_for, True)))
         self.mended.undo.clicked.connect(partial(_do, self.mends.undo))
-        self.places.chosen.connect(self.mends.take_place)
+        self.places.chosen.connect(self.mends.take)
         self.compare.rest_moved.connect(self._rest_moved)
         self.mended.show_find.clicked.connect(self._show_mended)
         self.mended.by_hand.clicked.connect(self.toggle_hand)
@@ -146,7 +147,7 @@ class Mending(QWidget):
         acts = {
             "J": self.panel.join.click, "G": self.panel.go_on.click,
             "Ctrl+Z": self._undo, "Ctrl+Shift+Z": self.panel.redo.click,
-            "O": self.mended.places.click,
+            "O": self.mended.places.click, "C": self.mended.colours.click,
             "M": self.mend.click, "Shift+M": self.mend_all.click, "H": self.toggle_hand,
             "K": self.panel.keep.click, "B": self.toggle_found,
             "[": partial(self.cut_by, -1), "]": partial(self.cut_by, 1),
@@ -267,7 +268,7 @@ class Mending(QWidget):
         self.compare.show_pictures(pictures[0], pictures[1], text if nothing else "")
 
     def _show_places(self) -> None:
-        """The places that a piece may have, as small pictures of what comes of each."""
+        """The places or colours that a piece may have, as small pictures of each."""
         offers, looking = self.mends.offers, self.mends.choosing is not None
         pictures = []
         for one in offers:
@@ -275,16 +276,13 @@ class Mending(QWidget):
             if one.picture:
                 pixmap.loadFromData(one.picture)
             pictures.append(pixmap)
-        texts = [(words.place_head(one.row), words.place_share(one.share)) for one in offers]
-        placed = self.mends.wishes.places
-        current = next((i for i, one in enumerate(offers)
-                        if placed.get(one.number) == one.shift), 0)
-        self.places.show_offers(texts, pictures, current)
+        texts = [words.offer_of_rest(one) for one in offers]
+        self.places.show_offers(texts, pictures, self.mends.taken)
         self.places.setVisible(bool(offers))
         self.compare.allow_rest(self._rest())
-        self.mended.told.setText(words.PLACES_COMING if looking else (
-            words.PLACES_NONE if self._asked and not offers else
-            words.PLACES_DRAG if self.compare.rest is not None else ""))
+        self.mended.told.setText(words.rest_line(
+            self.mends.of_colours, looking, self._asked, bool(offers),
+            self.compare.rest is not None))
         self.mended.told.setVisible(bool(self.mended.told.text()))
         self._asked = looking
         self.mended.undo.setVisible(self.mends.can_undo)
@@ -332,7 +330,7 @@ class Mending(QWidget):
     def _number(self, index: int) -> None:
         """An offer, or one of the places for a piece."""
         if self.stack.currentIndex() == MENDED:
-            self.mends.take_place(index)
+            self.mends.take(index)
         else:
             self.choose(index)
 

@@ -36,6 +36,7 @@ class MendedPanel(QScrollArea):
         self.show_find = button(words.SHOW_MENDED, "showMended", role="main")
         self.by_hand = button(words.BY_HAND, "byHand", role="link")
         self.places = button(words.OTHER_PLACES, "otherPlaces", role="link")
+        self.colours = button(words.OTHER_COLOURS, "otherColours", role="link")
         self.undo = button(words.UNDO_CHOICE, "undoChoice", role="link")
         self.told = label("", "muted", "placesTold", wrap=True)
         self._checked = label(words.CHECKED, "sub")
@@ -44,7 +45,8 @@ class MendedPanel(QScrollArea):
         outer = column(inside, (16, 16, 16, 16))
         self._head = label(words.WHAT_CHANGED, "sub")
         fill(outer, self._title, 4, self._head, self._changes, 4,
-             line(self.show_find, None), line(self.places, self.undo, None), self.told,
+             line(self.show_find, None), line(self.places, None),
+             line(self.colours, self.undo, None), self.told,
              line(self.by_hand, None), 4,
              label(words.AS_IT_WAS, "sub"), self._before, 4,
              self._checked, self._checks, None)
@@ -60,6 +62,7 @@ class MendedPanel(QScrollArea):
         # A piece that has no place at all is left out, and may be given one.
         codes = {c.code for c in pair.after.changes} if pair.after is not None else set()
         self.places.setVisible(bool(codes & {"rows-placed", "data-left-out", "placed-by-hand"}))
+        self.colours.setVisible(bool(codes & {"rows-placed", "scans-joined", "colour-by-hand"}))
         self.by_hand.setVisible(not isinstance(pair.before.content, ShelfObject))
         self._before.addWidget(label(
             check_words.grade_line(was.grade, was.share, pair.before.checks, was.kind), wrap=True))

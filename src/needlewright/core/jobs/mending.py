@@ -23,7 +23,14 @@ from needlewright.core.finds import MENDED_FROM, NOT_MENDED, Find
 from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.mending.base import OPTIONAL, Change, Patient, Reference, Wishes
+from needlewright.core.mending.base import (
+    OPTIONAL,
+    Change,
+    Choice,
+    Patient,
+    Reference,
+    Wishes,
+)
 from needlewright.core.mending.registry import menders
 from needlewright.core.mending.treating import Treated, treat_patient
 from needlewright.core.search.carving import follow
@@ -75,7 +82,9 @@ def wishes_of(changes: Sequence[Change]) -> Wishes:
     leave = frozenset(str(c.values.get("change")) for c in changes if c.code == "left-out")
     places = {int(n): int(shift) for c in changes if c.code == "placed-by-hand"
               for n, shift in c.values.get("places", ())}
-    return Wishes(leave & OPTIONAL, places)
+    tones = {int(n): tuple(map(float, tone)) for c in changes if c.code == "colour-by-hand"
+             for n, *tone in c.values.get("tones", ())}
+    return Wishes(leave & OPTIONAL, places, tones)
 
 
 def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[Path] = (),
@@ -110,9 +119,9 @@ def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[P
 
 @dataclass(frozen=True, slots=True)
 class Alternative:
-    """One of the places that a piece of a picture may have. `number`, `shift`: as in `Wishes`;
-    `row`: where in the picture, pixels; `picture`: what it looks like then, a small JPEG; `unit`:
-    as in `Choice`."""
+    """One of the places that a piece of a picture may have, or of the colours (`tone`, which goes
+    by `way`). `number`, `shift`: as in `Wishes`; `row`: where in the picture, pixels; `picture`:
+    what it looks like then, a small JPEG; `unit`: as in `Choice`."""
 
     number: int
     shift: int
@@ -120,11 +129,21 @@ class Alternative:
     share: float
     picture: bytes
     unit: tuple[int, int, int] = (0, 0, 0)
+    tone: tuple[float, ...] = ()
+    way: str = ""
+
+    def within(self, wishes: Wishes) -> Wishes:
+        """`wishes`, and this one."""
+        if self.tone:
+            return replace(wishes, tones={**wishes.tones, self.number: self.tone})
+        return replace(wishes, places={**wishes.places, self.number: self.shift})
 
 
-def alternatives(job: Job, find: int, stop: StopSignal) -> Iterator[Alternative]:
-    """Where the piece of a damaged picture may belong that is placed least surely: up to three
-    places, each mended so; nothing where nothing was placed by its rows."""
+def alternatives(job: Job, find: int, stop: StopSignal,
+                 colours: bool = False) -> Iterator[Alternative]:
+    """Where the piece of a damaged picture may belong that is placed least surely, or of what
+    colour the least sure one may be: up to three answers, each mended so; nothing where nothing was
+    placed by its rows."""
     record, chosen = job.record(find), _decided(job, find)
     name = record.row.name or f"find {find}"
     checker: DecoderPool[int] = DecoderPool(1)
@@ -134,19 +153,34 @@ def alternatives(job: Job, find: int, stop: StopSignal) -> Iterator[Alternative]
             def made(wishes: Wishes) -> Treated:
                 return _treated(job, record, name, Path(scratch), stop, checker, (), wishes)
 
-            choices = [c for c in made(chosen).choices if len(c.shifts) > 1]
-            if not choices:
-                return
-            least = min(choices, key=lambda c: (c.used, c.lead))
-            for shift, row in zip(least.shifts, least.rows, strict=True):
-                done = made(replace(chosen, places={**chosen.places, least.number: shift}))
+            choices = made(chosen).choices
+            least = _least_sure_tones(choices) if colours else _least_sure_places(choices)
+            for one in least:
+                done = made(one.within(chosen))
                 picture = b"" if done.after is None else done.after.thumbnail
-                yield Alternative(least.number, shift, row, done.share, picture,
-                                  least.unit)
+                yield replace(one, share=done.share, picture=picture)
     except Interrupted:
         return
     finally:
         checker.close()
+
+
+def _least_sure_places(choices: Sequence[Choice]) -> list[Alternative]:
+    """The places of the piece that is placed least surely."""
+    several = [c for c in choices if len(c.shifts) > 1]
+    least = min(several, key=lambda c: (c.used, c.lead), default=None)
+    return [] if least is None else [
+        Alternative(least.number, shift, row, 0.0, b"", least.unit)
+        for shift, row in zip(least.shifts, least.rows, strict=True)]
+
+
+def _least_sure_tones(choices: Sequence[Choice]) -> list[Alternative]:
+    """The colours of the piece whose colour is least sure."""
+    several = [c for c in choices if len(c.tones) > 1]
+    least = max(several, key=lambda c: c.lead, default=None)
+    return [] if least is None else [
+        Alternative(least.number, 0, least.rows[0], 0.0, b"", least.unit, tone, way)
+        for tone, way in zip(least.tones, least.ways, strict=True)]
 
 
 def _decided(job: Job, find: int) -> Wishes:

@@ -32,22 +32,25 @@ class Reference:
 @dataclass(frozen=True, slots=True)
 class Wishes:
     """What a person decided. `leave`: codes of changes that are not to be made; `places`: shift
-    (place less number, MCUs) of the pieces that were placed by hand, by their numbers."""
+    (place less number, MCUs) of the pieces that were placed by hand, by their numbers; `tones`:
+    grey levels that are added to each component of what stands behind a break, by its number."""
 
     leave: frozenset[str] = frozenset()
     places: Mapping[int, int] = field(default_factory=dict)
+    tones: Mapping[int, Sequence[float]] = field(default_factory=dict)
 
     @property
     def any(self) -> bool:
-        return bool(self.leave or self.places)
+        return bool(self.leave or self.places or self.tones)
 
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """Where a piece may belong that is placed by its rows. `number`: which piece; `shifts`: the
-    places, the likeliest first; `lead`: how far the first is ahead, nats; `used`: whether it was
-    placed; `rows`: the picture row of each, pixels; `unit`: pixels across and down of one MCU, and
-    how many stand in a row."""
+    """Where a piece may belong that is placed by its rows, or of what colour it may be. `number`:
+    which piece; `shifts`: the places, the likeliest first; `lead`: how far the first is ahead,
+    nats; `used`: whether it was placed; `rows`: the picture row of each, pixels; `unit`: pixels
+    across and down of one MCU, and how many stand in a row. `tones`: the colours, as in `Wishes`,
+    with what each goes by (`ways`); `lead` is then how unsure the present one is, grey levels."""
 
     number: int
     shifts: tuple[int, ...]
@@ -55,6 +58,8 @@ class Choice:
     used: bool
     rows: tuple[int, ...] = ()
     unit: tuple[int, int, int] = (0, 0, 0)
+    tones: tuple[tuple[float, ...], ...] = ()
+    ways: tuple[str, ...] = ()
 
 
 #: Changes that a person may leave out; the others are what the file is made of.

@@ -19,7 +19,7 @@ from needlewright.core.mending.base import (
     Unmendable,
     bytes_written,
 )
-from needlewright.core.mending.jpeg import guide, progressive, segments, sizes, writing
+from needlewright.core.mending.jpeg import choosing, guide, progressive, segments, sizes, writing
 from needlewright.core.mending.jpeg.anatomy import Head, Layout, layout_of, restated
 from needlewright.core.mending.jpeg.doubled import doubled
 from needlewright.core.mending.jpeg.ends import coded_end
@@ -66,6 +66,7 @@ def mend(patient: Patient, find_size: bool = True) -> Mended:
     solved = solve(raw, layout, found.known, closed, lambda: patient.breathe(0.5), thumbnail,
                    patient.wishes.places)
     by_guide(solved, None if "levels-by-thumbnail" in patient.wishes.leave else thumbnail)
+    tinted = choosing.tinted(solved.canvas, solved.placed.breaks, patient.wishes.tones)
     if solved.exact and not solved.placed.breaks:
         return replace(_as_it_stands(found, closed), doubts=_of_other_shape(found, thumbnail))
     if solved.canvas.share < SCRAP:
@@ -76,6 +77,9 @@ def mend(patient: Patient, find_size: bool = True) -> Mended:
         changes += (Change("placed-by-hand", {
             "parts": solved.placed.by_hand,
             "places": [[n, shift] for n, shift in patient.wishes.places.items()]}),)
+    changes += choosing.told_tones(tinted, patient.wishes.tones)
+    if tinted:
+        solved.doubts.append("by-hand")
     tail = found.data[stop + 2 :] if closed else b""
     made = writing.picture(found.head, found.head.frame, solved.canvas.coefficients,
                            layout.coding.component, layout.restart)
@@ -84,7 +88,8 @@ def mend(patient: Patient, find_size: bool = True) -> Mended:
     solved.doubts += _of_other_shape(found, thumbnail)
     return Mended(bytes_written(writing.with_tail(made, tail, found.head, stop)), "jpg", changes,
                   round(solved.canvas.share, 4), tuple(dict.fromkeys(solved.doubts)),
-                  found.reference, _choices(solved, layout, found.head.frame))
+                  found.reference,
+                  _choices(solved, layout, found.head.frame, thumbnail, patient.wishes.tones))
 
 
 def _as_it_stands(found: Restored, closed: bool) -> Mended:
@@ -180,12 +185,17 @@ def _doubts(solved: Solved) -> list[str]:
     return doubts
 
 
-def _choices(solved: Solved, layout: Layout, frame: seg.Frame) -> tuple[Choice, ...]:
-    """Where pieces may belong, with rows of pixels."""
-    unit = 8 * frame.max_horizontal, 8 * frame.max_vertical, layout.per_row
-    return tuple(replace(choice, unit=unit, rows=tuple(
+def _choices(solved: Solved, layout: Layout, frame: seg.Frame, thumbnail: guide.Guide | None,
+             tones: choosing.Tones) -> tuple[Choice, ...]:
+    """Where pieces may belong, with rows of pixels, and of what colours they may be."""
+    unit = choosing.unit_of(layout, frame)
+    places = tuple(replace(choice, unit=unit, rows=tuple(
         min(frame.height, row * unit[1]) for row in choice.rows))
         for choice in solved.placed.choices)
+    if layout.restart:
+        return places  # levels begin anew with each segment
+    return (*places, *choosing.colours_of(solved.canvas, solved.placed.breaks, thumbnail, tones,
+                                          unit))
 
 
 register(Mender("jpeg", frozenset(("jpeg",)), proposals))

@@ -17,7 +17,7 @@ import numpy.typing as npt
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 from needlewright.core.mending.jpeg.evidence import FINER
 from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart, scatter
-from needlewright.core.mending.jpeg.placing import Break
+from needlewright.core.mending.jpeg.placed import Break
 
 ROWS = 6  # of MCUs at either side of a step that are compared with the thumbnail
 MOST_ERROR = (1.0, 0.7)  # grey levels, brightness and colours; beyond, a level is guessed

@@ -12,55 +12,28 @@ and one level, wherever in the row it began, which is what edges of the picture 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
 from needlewright.core.mending.base import Choice
 from needlewright.core.mending.jpeg import evidence
-from needlewright.core.mending.jpeg.canvas import Canvas, Floats, Levels, Strand
+from needlewright.core.mending.jpeg.canvas import Floats, Levels, Strand
 from needlewright.core.mending.jpeg.chains import Link
+from needlewright.core.mending.jpeg.choosing import SURE, places_of
+from needlewright.core.mending.jpeg.placed import Break, Placed
 from needlewright.core.mending.jpeg.scoring import FLOOR
 
 NO_PLACES: Mapping[int, int] = {}
 OWN = 2.6  # times the usual cost: what is foreign is beyond
 CLEAR = 3.0  # … in sum, before anything is taken out for it
 LEAST = 24  # MCUs in a chain that is placed by its rows
-SURE = 4.5  # nats by which a place must be ahead of all others
 ASTRAY = 10.0  # nats by which another place must be ahead of the one that the end of the data says
 NEAR = 400  # MCUs beside a gap whose size says how many are missing
 SEEN = 96  # MCUs of a chain's beginning that are looked at
 ODD, MOST_ODD = 1.6, 5.0  # times the usual difference: what is not its own; the most that one tells
 RUN_ON = 64  # MCUs that a chain may run on in what is not its own
 SOFT = 24  # MCUs around a break that may belong to neither side
-
-
-@dataclass(frozen=True, slots=True)
-class Break:
-    """Where the picture had to be put together: from MCU `place` on, clean bit `bit`. `loose`:
-    nothing stood just above, so that its levels are guessed."""
-
-    place: int
-    bit: int
-    shift: int
-    levels: tuple[int, ...]
-    loose: bool = False
-    errors: tuple[float, ...] = ()  # of the levels, grey levels
-
-
-@dataclass(slots=True)
-class Placed:
-    """What came of placing. `breaks`: in order; `left_out`: MCUs that decode and have no place;
-    `forced`: something was placed by the end of the data against weak evidence of its rows."""
-
-    canvas: Canvas
-    breaks: list[Break] = field(default_factory=list)
-    left_out: int = 0
-    forced: bool = False
-    guessed: int = 0  # chains of which the row is only likely
-    choices: list[Choice] = field(default_factory=list)  # of pieces placed by their rows
-    by_hand: int = 0  # pieces
 
 
 @dataclass(slots=True)
@@ -91,6 +64,7 @@ class Placer:
         self.reached = first  # behind the last MCU that is placed
         self.ended_at = 0  # clean bit behind the last chain that is placed
         self.bits_before = 0.0  # of an MCU, just before that
+        self.joined = 0  # chains that begin somewhere
         self.breathe = breathe
 
     def run(self, links: list[Link]) -> None:
@@ -142,7 +116,7 @@ class Placer:
         if way.end_shift is not None and shift != way.end_shift and (
                 shift is None or found is None or found.ahead_of(way.end_shift) < ASTRAY):
             shift = way.end_shift
-        number = len(self.placed.choices)
+        number, self.joined = self.joined, self.joined + 1
         shifts, lead = found.likeliest() if found is not None else ([], 0.0)
         if shift is not None and shift not in shifts:
             shifts = [shift, *shifts][:3]
@@ -234,7 +208,7 @@ class Placer:
 
     def _follow(self, way: _Way, begin: int) -> None:
         at, step = begin, max(8, self.per_row // 4)
-        begun = begin
+        begun, by_hand = begin, False
         watch = evidence.Watch(self.canvas, way.strand, way.end_shift, way.most)
         while at < self._size(way):
             self.breathe()
@@ -242,7 +216,7 @@ class Placer:
             fit = self.canvas.fits(way.strand, at, count, np.array([way.shift], np.int64))[0]
             cost = fit.cost(-self.canvas.in_grey(way.levels))
             other = watch.otherwise(at, count, way.shift, way.levels, cost,
-                                    self.usual) if at > begun else None
+                                    self.usual) if at > begun and not by_hand else None
             if other is None:
                 part = min(step, self._size(way) - at)
                 self._lay(way, at, part, cost)
@@ -250,16 +224,35 @@ class Placer:
                 continue
             start, shift, levels = other
             self._lay(way, at, start - at, cost)
-            way.shift, way.levels = shift, levels
-            self.reached = max(self.reached, start + shift)
-            self._soften(start + shift)
+            by_hand = shift != way.shift and self._chosen(way, start, shift)
+            if not by_hand:
+                way.shift, way.levels = shift, levels
+            self.reached = max(self.reached, start + way.shift)
+            self._soften(start + way.shift)
             own = self._trimmed(way, start)
-            self.canvas.clear(start + shift, own + shift)
+            self.canvas.clear(start + way.shift, own + way.shift)
             start = own
             self._note(way, start)
             at = begun = start
         if way.end_shift is not None and way.shift != way.end_shift:
             self._force_end(way, begun)
+
+    def _chosen(self, way: _Way, start: int, shift: int) -> bool:
+        """Note where else the rest may belong from MCU `start` of a chain on, for which `shift` was
+        found. Whether a person put it elsewhere; it then stands there to its end."""
+        number = int(way.link.chain.mcu_bit[start])
+        shifts = places_of(self.canvas, way.strand, start, shift, way.shift, way.end_shift,
+                           self.usual, self.guide)
+        self.placed.choices.append(Choice(
+            number, shifts, 0.0, True, tuple((start + s) // self.per_row for s in shifts)))
+        if number not in self.places:
+            return False
+        way.shift = max(-start, min(self.places[number], self.stop - start - 1))
+        way.end_shift = None
+        way.levels = self._levels_at(way.strand, start, min(
+            self.per_row, way.strand.size - start), way.shift)
+        self.placed.by_hand += 1
+        return True
 
     def _size(self, way: _Way) -> int:
         """MCUs of the strand that fall into the picture."""
@@ -296,8 +289,9 @@ class Placer:
             return
         at, levels = found
         self.canvas.clear(at + min(way.shift, way.end_shift), self.stop)
-        way.shift, way.levels = way.end_shift, levels
-        self.canvas.put(way.strand, at, way.strand.size - at, at + way.shift, levels)
+        if not self._chosen(way, at, way.end_shift):
+            way.shift, way.levels = way.end_shift, levels
+        self.canvas.put(way.strand, at, way.strand.size - at, at + way.shift, way.levels)
         self.reached = self.stop
         self._note(way, at)
 
@@ -312,9 +306,3 @@ class Placer:
             cut = min(cut, start + int(np.argmax(sums)))
         self.canvas.clear(max(self.first, cut), self.reached)
         self.reached = max(self.first, cut)
-
-
-def neutral_runs(there: npt.NDArray[np.bool_]) -> list[tuple[int, int]]:
-    """(start, stop) of runs of MCUs that are missing."""
-    edges = np.flatnonzero(np.diff(np.concatenate(([True], there, [True])).astype(np.int8)))
-    return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2])]

@@ -13,7 +13,7 @@ import numpy as np
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
 from needlewright.core.mending.base import Change, Mended, Patient, Unmendable, bytes_written
-from needlewright.core.mending.jpeg import guide, writing
+from needlewright.core.mending.jpeg import choosing, guide, writing
 from needlewright.core.mending.jpeg.anatomy import Head
 from needlewright.core.mending.jpeg.blocks import Bools, Picture, picture_of
 from needlewright.core.mending.jpeg.canvas import Canvas
@@ -22,7 +22,7 @@ from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.heads import Restored
 from needlewright.core.mending.jpeg.pass_sizes import sized
 from needlewright.core.mending.jpeg.passes import Outcome, Pass
-from needlewright.core.mending.jpeg.placing import Break, Placed, neutral_runs
+from needlewright.core.mending.jpeg.placed import Break, Placed, neutral_runs
 from needlewright.core.mending.jpeg.scans import Scan, scans_of
 from needlewright.core.mending.jpeg.solving import Solved, by_guide
 from needlewright.core.mending.jpeg.telling import MAX_TOLD, area
@@ -142,7 +142,8 @@ def _joined(found: Restored, stop: int, closed: bool, work: _Work, patient: Pati
     picture, head = work.picture, found.head
     frame = head.frame
     solved = _levelled(work, head, "levels-by-thumbnail" not in patient.wishes.leave)
-    canvas = solved.canvas
+    canvas, tones = solved.canvas, patient.wishes.tones
+    tinted = choosing.tinted(canvas, solved.placed.breaks, tones)
     coarse = picture.by_mcu(picture.missing[:, 0] | picture.missing[:, 1]) & canvas.there
     changes = [*found.changes, Change("scans-joined", {"breaks": work.breaks})]
     if solved.guided:
@@ -156,6 +157,9 @@ def _joined(found: Restored, stop: int, closed: bool, work: _Work, patient: Pati
                 "share": round(float(flags.mean()), 4)}))
             if len(runs) > MAX_TOLD:
                 solved.doubts.append("many-breaks")
+    changes += choosing.told_tones(tinted, tones)
+    if tinted:
+        solved.doubts.append("by-hand")
     share = work.share
     if not closed:
         changes.append(Change("end-added"))
@@ -174,7 +178,9 @@ def _joined(found: Restored, stop: int, closed: bool, work: _Work, patient: Pati
     made = writing.picture(head, frame, coefficients, layout.coding.component, 0)
     tail = found.data[stop + 2 :] if closed else b""
     return Mended(bytes_written(writing.with_tail(made, tail, head, stop)), "jpg", tuple(changes),
-                  round(share, 4), tuple(dict.fromkeys(solved.doubts)), found.reference)
+                  round(share, 4), tuple(dict.fromkeys(solved.doubts)), found.reference,
+                  tuple(choosing.colours_of(canvas, solved.placed.breaks, guide.guide_of(head),
+                                            tones, choosing.unit_of(layout, frame))))
 
 
 def _runs(flags: Bools, per_row: int) -> list[tuple[int, int]]:

@@ -15,7 +15,8 @@ from needlewright.core.kernels.jpeg_coefficients import Chain, decode_chain
 from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas
 from needlewright.core.mending.jpeg.chains import constant_runs, links_of
-from needlewright.core.mending.jpeg.placing import Placed, Placer
+from needlewright.core.mending.jpeg.placed import Placed
+from needlewright.core.mending.jpeg.placing import Placer
 
 MAX_SEGMENTS = 1 << 20
 WHOLE_TURN = 8  # restart numbers
@@ -76,6 +77,7 @@ def place(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
         if links and canvas.there[first : last].any():
             canvas.clear(first, last)
         Placer(placed, first, last, breathe).run(links)
+    placed.choices.clear()  # each segment's are its own: what stands in it is told by markers
     return placed, exact, ["tails-placed"] if len(placed.breaks) > 1 else []
 
 

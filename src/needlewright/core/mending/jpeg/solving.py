@@ -17,7 +17,8 @@ from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 from needlewright.core.mending.jpeg.chains import Link, constant_runs, links_of
 from needlewright.core.mending.jpeg.guide import Guide, apart
 from needlewright.core.mending.jpeg.levelling import MOST_ERROR, level
-from needlewright.core.mending.jpeg.placing import NO_PLACES, Placed, Placer
+from needlewright.core.mending.jpeg.placed import Placed
+from needlewright.core.mending.jpeg.placing import NO_PLACES, Placer
 
 MAX_SEGMENTS = 1 << 20
 ODD_LEVEL, ODD_SPREAD, ODD_ROWS = 5.0, 3.0, 0.02  # grey levels; share of the rows

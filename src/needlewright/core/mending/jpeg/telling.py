@@ -5,7 +5,7 @@ from __future__ import annotations
 from needlewright.core.formats import jpeg_segments as seg
 from needlewright.core.mending.base import Change
 from needlewright.core.mending.jpeg.anatomy import Head, Layout
-from needlewright.core.mending.jpeg.placing import neutral_runs
+from needlewright.core.mending.jpeg.placed import neutral_runs
 from needlewright.core.mending.jpeg.solving import Solved
 
 MAX_TOLD = 40  # places that a change lists
