@@ -28,7 +28,7 @@ from needlewright.wording import changes as change_words
 from needlewright.wording import errors, units
 from needlewright.wording import mending as words
 
-LIST_WIDTH = 224
+LIST_WIDTH = 240
 EMPTY, BENCH, MENDED = 0, 1, 2
 
 
