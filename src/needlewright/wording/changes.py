@@ -30,6 +30,8 @@ CHANGES = {
     "end-added": "the end that was missing was added",
     "line-ends": "{bytes:,} line ends that a transfer in text mode had changed were put back",
     "index-made": "a new index was made of {samples:,} samples that were found in the data",
+    "index-of-picture": "its index was made from that of {reference}; no date or place was taken "
+                        "over",
     "index-lent": "how its samples are coded was taken from {reference}",
     "described-by-data": "how its samples are coded was read from the data itself, which "
                          "repeats it",
@@ -64,6 +66,7 @@ DOUBTS = {
     "by-hand": "a part of it was placed, or given its colour, by hand",
     "placed-by-end": "a part of it was placed by the end of the data alone",
     "tails-placed": "where the ends of some of its segments belong is only likely",
+    "tiles-by-order": "which part of the picture each tile is, is only likely",
     "rows-guessed": "in which row a part of it belongs is only likely",
     "differs": "the embedded thumbnail shows parts of it otherwise",
     "unwitnessed": "it is broken in several places, and no thumbnail bears out how it was joined",
@@ -97,6 +100,11 @@ NOTHING = {
     "too-large": "it is too large to be mended here",
     "size-unknown": "its size is lost, and its rows fit none",
     "interlaced-damaged": "it is stored in passes, and those behind the damage are lost",
+    "index-unusual": "its index is of a kind that cannot be made anew",
+    "index-picture-missing": "its index is lost; a sound picture of the same camera could lend one "
+                             "(--reference)",
+    "index-picture-other": "its index is lost, and the references are of another camera or other "
+                           "settings: it holds other parts than theirs",
     "index-lost": "its index, which says where its parts lie, is lost",
     "samples-none": "no samples were found in its data",
     "coding-unknown": "its coding is not one that can be found without an index",

@@ -92,8 +92,9 @@ class Patient:
 class Mended:
     """A proposal. `write(out)`: the new file, in one pass. `share`: part of the picture or the play
     time, else of the bytes, that the file has after it. `choices`: where pieces may belong as well.
-    `doubts`: codes of why it cannot be called
-    mended although it passes its checks. `reference`: the file that lent something to it."""
+    `doubts`: codes of why it cannot be called mended although it passes its checks. `reference`:
+    the file that lent something to it. `share_before`: what the damaged file has, where the mender
+    knows it better than the checks, which may only see that it does not decode."""
 
     write: Callable[[BinaryIO], None]
     extension: str
@@ -102,6 +103,7 @@ class Mended:
     doubts: tuple[str, ...] = ()
     reference: Reference | None = None
     choices: tuple[Choice, ...] = ()
+    share_before: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,33 +1,75 @@
-"""HEIC and AVIF whose file type box is lost: made anew, exactly as long, so that every place that
-the index tells stays right (ISO/IEC 23008-12, 10; ISO/IEC 14496-12, 4.3; AV1 Image File Format).
+"""HEIC and AVIF: the file type box made anew, the index lent by another picture of the same camera,
+tiles that do not decode left out (ISO/IEC 23008-12; ISO/IEC 14496-12, 4.3; AV1 Image File Format).
 
-Without the index nothing says where the tiles lie and how they are coded.
+Where only the file type is lost it becomes exactly as long as it was, so that every place that the
+index tells stays right. Without an index, the coded pictures are found in the data, where those of
+HEIC say that they begin; in which order they make up the picture is what another file says.
 """
 
 from __future__ import annotations
 
+import contextlib
 import struct
 from collections.abc import Iterator
+from dataclasses import replace
 
-from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable
+from needlewright.core.checks.asking import ask
+from needlewright.core.checks.decoding import STRETCH, DecodeRequest, DecoderPool
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.formats.exif import read_exif
+from needlewright.core.mending.base import (
+    Change,
+    Mended,
+    Mender,
+    Patient,
+    Reference,
+    Unmendable,
+)
+from needlewright.core.mending.heif import finding
+from needlewright.core.mending.heif.items import CODED as HEVC
+from needlewright.core.mending.heif.items import Grid, Model, model_of
+from needlewright.core.mending.heif.neutral import neutral
+from needlewright.core.mending.heif.writing import front
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import writing
+from needlewright.core.sources.source import Source
 
 LOOK_BYTES = 1 << 17
 LEAST = 16  # bytes of a file type box
 MOST = 4096  # bytes in front of an index that may be made anew
+MOST_BYTES = 1 << 28
+MOST_CODED = 1024  # pictures that are decoded one by one
 CODED = ((b"hvcC", b"heic", "heic"), (b"av1C", b"avif", "avif"))
 
 
 def mend(patient: Patient) -> Iterator[Mended]:
     source = patient.source
+    patient.breathe(0.0)
     head = source.read_at(0, min(LOOK_BYTES, source.size))
+    at = _index_at(head, source.size)
+    if at is None:
+        yield from _with_lent_index(patient)
+        return
+    made, extension = _file_type(head, at)
+    if made is not None:
+        yield Mended(writing(source, [made, (at, source.size)]), extension,
+                     (Change("header-made"),))
+        return
+    yield _without_damaged(patient)
+
+
+def _index_at(head: bytes, size: int) -> int | None:
+    """Where the index stands, if it does behind a file type box."""
     at = head.find(b"meta") - 4
     if not LEAST <= at <= MOST or at % 4:
-        raise Unmendable("index-lost")
+        return None
+    length = int.from_bytes(head[at : at + 4], "big")
+    return at if 16 <= length <= size - at and b"iloc" in head[at : at + length] else None
+
+
+def _file_type(head: bytes, at: int) -> tuple[bytes | None, str]:
+    """(a file type box in front of the index, None where there is one; extension)."""
     size = int.from_bytes(head[at : at + 4], "big")
-    if not 16 <= size <= source.size - at or b"iloc" not in head[at : at + size]:
-        raise Unmendable("index-lost")
     coded = next((c for c in CODED if c[0] in head[at : at + size]), None)
     if coded is None:
         raise Unmendable("coding-unknown")
@@ -36,9 +78,123 @@ def mend(patient: Patient) -> Iterator[Mended]:
     room = (at - LEAST) // 4
     listed = b"".join((brands * (room // len(brands) + 1))[:room])
     made = struct.pack(">I4s4sI", at, b"ftyp", brand, 0) + listed
-    if head[:8] == made[:8] and head[8:12] in (brand, b"mif1"):
+    there = head[:8] == made[:8] and head[8:12] in (brand, b"mif1")
+    return (None if there else made), extension
+
+
+# -- the index of another picture
+
+
+def _with_lent_index(patient: Patient) -> Iterator[Mended]:
+    if patient.source.size > MOST_BYTES:
+        raise Unmendable("too-large")
+    data = patient.source.read_at(0, patient.source.size)
+    tried, usable = 0, 0
+    for reference in patient.references:
+        patient.breathe(0.2)
+        with contextlib.suppress(FormatError, SourceError, Unmendable):
+            tried += 1
+            model = model_of(reference.source)
+            width = model.width_of_lengths()
+            usable += 1
+            yield _lent(patient, data, model, width, reference)
+    if not finding.pictures(data, 4):
+        raise Unmendable("index-lost")
+    raise Unmendable("index-picture-missing" if not tried else
+                     "index-picture-other" if usable else "reference-damaged")
+
+
+def _lent(patient: Patient, data: bytes, model: Model, width: int,
+          reference: Reference) -> Mended:
+    """Raises Unmendable where the data holds other items than `model` says."""
+    grid = model.grid()
+    found = finding.pictures(data, width)
+    wanted = [n for n in model.in_line() if model.kinds[n] in HEVC]
+    lost = len(wanted) - len(found)
+    tiles = set(grid.tiles) if grid is not None else set()
+    if not found or lost < 0 or not set(wanted[:lost]) <= tiles or lost >= max(1, len(tiles)):
+        raise Unmendable("index-picture-other")
+    places = dict(zip(wanted[lost:], found))
+    changes = [Change("index-of-picture", {"reference": reference.name})]
+    orientation = 0
+    about = finding.exif(data, found)
+    if about is not None:
+        number = next((n for n in model.in_line() if model.kinds[n] == b"Exif"), None)
+        if number is not None:
+            places[number] = about
+        block = data[about[0] : about[1]]
+        at = 4 + int.from_bytes(block[:4], "big")
+        orientation = read_exif(block[at:].removeprefix(b"Exif\0\0")).orientation
+    doubts = ("tiles-by-order",) if lost else ()
+    return _laid_out(patient, model, grid, places, changes, orientation, doubts, reference)
+
+
+def _laid_out(patient: Patient, model: Model, grid: Grid | None,
+              places: dict[int, tuple[int, int]], changes: list[Change], orientation: int | None,
+              doubts: tuple[str, ...] = (), reference: Reference | None = None) -> Mended:
+    """The file with items at `places` of the patient's bytes."""
+    source = patient.source
+    low, high = min(a for a, _ in places.values()), max(b for _, b in places.values())
+    missing = [] if grid is None else [t for t in grid.tiles if t not in places]
+    share = 1.0 if grid is None else 1 - len(missing) / len(grid.tiles)
+    if missing and grid is not None:
+        changes.append(Change("blocks-missing", {
+            "areas": [grid.area(t) for t in missing], "share": round(1 - share, 4)}))
+    shifted = {n: (a - low, b - low) for n, (a, b) in places.items()}
+    grey, behind = {}, b""
+    if missing and grid is not None:
+        one = neutral(grid.tile, model.configuration(grid.tiles[0]))
+        grey, behind = dict.fromkeys(missing, one), one.data
+        shifted.update(dict.fromkeys(missing, (high - low, high - low + len(one.data))))
+    made = front(model, shifted, high - low + len(behind), orientation, grey)
+    return Mended(writing(source, [made, (low, high), behind]), "heic", tuple(changes),
+                  round(share, 4), doubts, reference)
+
+
+# -- the own index
+
+
+def _without_damaged(patient: Patient) -> Mended:
+    """The picture without the tiles that do not decode, where its own index says which they are."""
+    model = model_of(patient.source)
+    grid = model.grid()
+    if grid is None:
         raise Unmendable("nothing-found")
-    yield Mended(writing(source, [made, (at, source.size)]), extension, (Change("header-made"),))
+    line = model.in_line()
+    places = {n: model.spans[n][0] for n in line
+              if model.spans[n][0][1] <= patient.source.size}
+    coded = [n for n in line if model.kinds[n] in HEVC]
+    if len(coded) > MOST_CODED:
+        raise Unmendable("too-large")
+    damaged = _undecodable(patient, [n in places for n in coded])
+    for item in (coded[n] for n in damaged):
+        if item not in grid.tiles:
+            places.pop(item, None)  # such as a thumbnail
+        elif item in places:
+            del places[item]
+    if len(places) == len(line):
+        raise Unmendable("nothing-found")
+    if not any(t in places for t in grid.tiles):
+        raise Unmendable("nothing-decodes")
+    made = _laid_out(patient, model, grid, places, [], None)
+    return replace(made, share_before=made.share)
+
+
+def _undecodable(patient: Patient, there: list[bool]) -> list[int]:
+    """The numbers of the coded items, as they lie in the file, that a strict decoder refuses."""
+    source: Source = patient.source
+    found = []
+    with contextlib.closing(DecoderPool[int](1)) as pool:
+        for number, known in enumerate(there):
+            patient.breathe(0.1 + 0.7 * number / len(there))
+            if not known:
+                continue
+            asked = DecodeRequest(source, ((0, source.size),), "HEIF", 0, task=STRETCH,
+                                  seconds=number, until=number)
+            _, report = ask(pool, number, asked, patient.stop)
+            if not report.ok:
+                found.append(number)
+    return found
 
 
 register(Mender("heif", frozenset(("heif", "heic", "avif")), mend))

@@ -285,23 +285,24 @@ def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:
     """Whether the checks say more for the new file than for the old one, and nothing of it is
     less."""
     assert result.before is not None
+    before = result.share_before if proposal.share_before is None else proposal.share_before
     if after.grade in (Grade.GONE, Grade.REMNANT) and proposal.share >= LITTLE:
         return False
     preview = any(change.code == "preview-taken" for change in proposal.changes)
-    if preview and proposal.share <= result.share_before + BETTER:
+    if preview and proposal.share <= before + BETTER:
         return False
     if after.grade is Grade.WHOLE:
         return True  # what was there did not pass
-    if proposal.share < result.share_before - BETTER:
+    if proposal.share < before - BETTER:
         return False
     opened = _opens(after)
-    if not opened and after.share <= result.share_before + BETTER:
+    if not opened and after.share <= before + BETTER:
         return False
     if RANK[after.grade] > RANK[result.before.grade] or (opened and not _opens(result.before)):
         return True
     # A thumbnail that shows what is missing now is no witness against what is told to be missing.
     share = proposal.share if opened and not proposal.doubts else min(proposal.share, after.share)
-    return share > result.share_before + BETTER
+    return share > before + BETTER
 
 
 def _opens(find: Find) -> bool:

@@ -105,7 +105,8 @@ def _ways(canvas: Canvas, broken: Break, before: int, stop: int,
     part, above = there[broken.place : stop], there[before : broken.place]
     if off is not None and part.any() and above.any():
         behind = off[:, broken.place : stop][:, part]
-        step = np.median(behind, axis=1) - np.median(off[:, before : broken.place][:, above], axis=1)
+        ahead = off[:, before : broken.place][:, above]
+        step = np.median(behind, axis=1) - np.median(ahead, axis=1)
         ways.append(("by-thumbnail", (-step).astype(np.float32)))
     levels: Levels = np.array(broken.levels, np.int64)
     if levels.any():
