@@ -25,6 +25,7 @@ from typing import Any
 import av
 import numpy as np
 from PIL import Image, ImageFile
+from tests.media.heic_grids import grid
 
 from benchmarks import mending_damage as damage
 from benchmarks.families import photograph
@@ -57,9 +58,11 @@ STREAMS = {  # name -> container, pictures (None: sound alone), sound, extension
 PICTURES: dict[str, tuple[str, dict[str, Any]]] = {  # extension -> Pillow's name and options
     "png": ("PNG", {}), "gif": ("GIF", {}), "bmp": ("BMP", {}),
     "tif": ("TIFF", {"compression": "tiff_adobe_deflate"}), "webp": ("WEBP", {}),
+    "heic": ("HEIF", {}),  # in tiles
 }
 ALONE = "mp4 avc aac alone"  # its data repeats its parameter sets; there is no sibling
 SOUND_BLOCK = 64  # samples that are compared as one
+TILE = 512  # pixels
 WITHIN = 3  # grey levels
 FALSE = 0.005  # share of pixels that may differ where nothing is told: beside breaks
 
@@ -123,10 +126,13 @@ def picture_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
     cases, siblings = [], []
     for number in range(each + 1):
         out = io.BytesIO()
-        drawn = photograph(rng, *SIZES[number % len(SIZES)])
+        drawn = photograph(rng, *SIZES[0 if family == "heic" else number % len(SIZES)])
         if family == "gif":
             drawn = drawn.quantize(128)
-        drawn.save(out, name, **options)
+        if family == "heic":
+            out.write(grid(drawn, TILE))
+        else:
+            drawn.save(out, name, **options)
         if number == each:
             siblings.append(out.getvalue())
             break

@@ -15,7 +15,7 @@ CLIP = ("index removed", "never closed", "cut off", "sizes wrong", "zeroed", "in
         "moved")
 
 PICTURE = ("head lost", "cut off", "zeroed", "inserted", "removed")
-HEADS = {"png": 33, "gif": 6, "bmp": 54, "tif": 8, "webp": 12, "heic": 8}  # bytes in front
+HEADS = {"png": 33, "gif": 6, "bmp": 54, "tif": 8, "webp": 12}  # bytes in front
 STREAM = ("head lost", "cut off", "zeroed", "inserted", "removed", "changed")
 
 
@@ -42,7 +42,8 @@ def stream(data: bytes, kind: str, rng: random.Random) -> tuple[bytes, float]:
 def picture(data: bytes, kind: str, form: str, rng: random.Random) -> tuple[bytes, float]:
     """A picture of another format, damaged: (damaged, share of its bytes that is there)."""
     if kind == "head lost":
-        return bytes(HEADS[form]) + data[HEADS[form] :], 1.0
+        size = HEADS.get(form) or data.index(b"mdat") + 4  # of HEIC the index as well
+        return bytes(size) + data[size:], 1.0
     return stream(data, kind, rng)
 
 
