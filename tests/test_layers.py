@@ -13,7 +13,7 @@ import needlewright
 PACKAGE = Path(needlewright.__file__).parent
 MOST_LINES = 500
 #: Rooms from the ground up: each may import from those before it, and from itself.
-CORE = ("errors", "stopping", "registry", "names", "processes", "sources", "kernels",
+CORE = ("errors", "stopping", "registry", "names", "processes", "phones", "sources", "kernels",
         "databases", "walks", "structures", "formats", "warming", "volumes", "checks", "contents",
         "finds", "stitching", "search", "mending", "imaging", "jobs", "delivery")
 #: What a package of one file system may use of others.

@@ -178,6 +178,25 @@ class ShelfObject(Content):
         return {"kind": "object", "key": self.key, "size": self.length}
 
 
+@dataclass(frozen=True, slots=True)
+class Brought(ShelfObject):
+    """An object of a shelf that is elsewhere, which was brought into the job's folder, where it
+    stays: its path in there, and its SHA-256 (hex)."""
+
+    file: str
+    sha256: str
+
+    def open(self, place: Place) -> Source:
+        try:
+            return Stored(self.file, self.sha256, self.length).open(place)
+        except SourceError:
+            return ShelfObject(self.key, self.length).open(place)
+
+    def as_json(self) -> dict[str, Any]:
+        return {"kind": "brought", "key": self.key, "size": self.length, "file": self.file,
+                "sha256": self.sha256}
+
+
 def _medium(place: Place) -> Source:
     if place.medium is None:
         raise SourceError("source-missing", path="")
@@ -198,6 +217,9 @@ def content_from(told: dict[str, Any]) -> Content:
                 return Stored(str(told["file"]), str(told["sha256"]), int(told["size"]))
             case "object":
                 return ShelfObject(str(told["key"]), int(told["size"]))
+            case "brought":
+                return Brought(str(told["key"]), int(told["size"]), str(told["file"]),
+                               str(told["sha256"]))
     except (KeyError, TypeError, ValueError) as error:
         raise JobError("job-damaged", path="", reason=str(error)) from error
     raise JobError("job-damaged", path="", reason=str(told["kind"]))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from itertools import groupby
+from pathlib import Path
 
 import numpy as np
 
@@ -56,6 +57,9 @@ class JobKnowledge:
 
     def texture(self, start: int, stop: int) -> bytes:
         return self._texture.blocks(start, stop).tobytes()
+
+    def folder(self) -> Path | None:
+        return self._job.folder
 
     def free(self) -> Spans:
         return gaps(in_use(self._medium), self._medium.size)

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 import struct
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import datetime
 from urllib.parse import unquote
@@ -87,12 +88,9 @@ class Keeping:
         path = entry.path
         if entry.version:
             return Kept(VERSION, removed_at=None, original=entry.version)
-        renamed = RENAMED.match(entry.name)
-        if renamed:
-            until = unix(int(renamed[2]))
-            code = PHONE_TRASH if renamed[1] == "trashed" else UNFINISHED
-            folder = path[: -len(entry.name)]
-            return Kept(code, folder + renamed[3], None, until.text() if until else None)
+        renamed = _renamed(path)
+        if renamed is not None:
+            return renamed
         desktop = DESKTOP.match(path)
         if desktop:
             return self._noted(path, desktop.end() + len("/files/"), path) or Kept(TRASH)
@@ -100,12 +98,7 @@ class Keeping:
         if recycled:
             known = self._notes.get(f"{recycled[1]}$R{recycled[2]}".upper())
             return _inside(known, recycled[3] or "") if known else Kept(TRASH)
-        if GALLERY.search(path):
-            return Kept(GALLERY_TRASH)
-        if self._hidden and entry.name != MARKER and any(
-                path.startswith(folder) for folder in self._hidden):
-            return Kept(HIDDEN)
-        return None
+        return _by_folder(path, self._hidden)
 
     def _noted(self, path: str, start: int, key: str) -> Kept | None:
         """The description of `path`, or of the removed folder that it lies in."""
@@ -113,6 +106,33 @@ class Keeping:
         top, rest = (path, "") if stop < 0 else (path[:stop], path[stop:])
         known = self._notes.get(top)
         return None if known is None else _inside(known, rest)
+
+
+def by_path(path: str, hidden: Collection[str] = ()) -> Kept | None:
+    """Why a file is still kept, as far as its path tells; None where it is an ordinary file.
+    `hidden`: folders with the marker in them, each with a slash behind it."""
+    return _renamed(path) or (Kept(TRASH) if DESKTOP.match(path) or RECYCLE.match(path)
+                              else _by_folder(path, hidden))
+
+
+def _renamed(path: str) -> Kept | None:
+    """What a phone renamed until a day, or has not finished."""
+    folder, slash, name = path.rpartition("/")
+    renamed = RENAMED.match(name)
+    if renamed is None:
+        return None
+    until = unix(int(renamed[2]))
+    code = PHONE_TRASH if renamed[1] == "trashed" else UNFINISHED
+    return Kept(code, folder + slash + renamed[3], None, until.text() if until else None)
+
+
+def _by_folder(path: str, hidden: Collection[str]) -> Kept | None:
+    if GALLERY.search(path):
+        return Kept(GALLERY_TRASH)
+    if hidden and not path.endswith(f"/{MARKER}") and path != MARKER and any(
+            path.startswith(folder) for folder in hidden):
+        return Kept(HIDDEN)
+    return None
 
 
 def _inside(kept: Kept, rest: str) -> Kept:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Protocol
 
 from needlewright.core.contents import Content
@@ -70,6 +71,10 @@ class Knowledge(Protocol):
         """What no file system of the source uses."""
         ...
 
+    def folder(self) -> Path | None:
+        """Where what is brought from elsewhere is kept; None where nothing is."""
+        ...
+
 
 class _Nothing:
     """A source of which nothing is known."""
@@ -100,6 +105,9 @@ class _Nothing:
 
     def free(self) -> Spans:
         return no_spans()
+
+    def folder(self) -> Path | None:
+        return None
 
 
 NOTHING: Knowledge = _Nothing()

@@ -34,13 +34,13 @@ class Context:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A way of searching. `order`: cheap steps first; `shelves`: it goes by the files of a shelf,
-    and not by the bytes of a medium."""
+    """A way of searching. `order`: cheap steps first; `suits`: the kind of source that it is
+    for."""
 
     name: str
     order: int
     run: Callable[[Context], Iterator[Event]]
-    shelves: bool = False
+    suits: str = Source.kind
 
 
 _steps: Registry[Step] = Registry("needlewright.core.search", prefix="step_")
@@ -53,7 +53,7 @@ def register(step: Step) -> Step:
 
 def steps_for(kind: str) -> list[str]:
     """The names of the steps that suit a source of this kind."""
-    return [name for name, step in steps().items() if step.shelves == (kind != Source.kind)]
+    return [name for name, step in steps().items() if step.suits == kind]
 
 
 def steps() -> Mapping[str, Step]:

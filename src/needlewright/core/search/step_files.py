@@ -26,11 +26,11 @@ def run(context: Context) -> Iterator[Event]:
     """Look at the files whose places are in the area of `context`, from `begin` on."""
     shelf, area, stop = context.source, context.area, context.stop
     assert isinstance(shelf, Shelf)
-    wanted = [e for e in shelf.entries() if context.begin <= e.at < area.stop
+    wanted = [e for e in shelf.entries() if e.file is not None and context.begin <= e.at < area.stop
               and e.path.startswith(f"{context.plan.folder}/" if context.plan.folder else "")]
     begun, reached = time.monotonic(), context.begin
     yield Progress(STEP, reached - area.start, area.size, reached)
-    examined = examine((entry.file for entry in wanted), stop)
+    examined = examine((entry.file for entry in wanted if entry.file), stop)
     for entry, done in zip(wanted, examined, strict=False):
         if stop.is_set():
             break
@@ -68,4 +68,4 @@ def _progress(reached: int, context: Context, begun: float) -> Progress:
                     (context.area.stop - reached) / rate if rate else None)
 
 
-register(Step(STEP, 5, run, shelves=True))
+register(Step(STEP, 5, run, suits="files"))

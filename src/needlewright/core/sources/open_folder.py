@@ -72,6 +72,7 @@ class FilesShelf(Shelf):
             part = target[done : min(wanted, stop - offset)]
             inside = offset + done - entry.at
             if inside < entry.size:
+                assert entry.file is not None
                 with ImageFile(entry.file) as file:
                     file.read_into(inside, part[: entry.size - inside])
             done += len(part)

@@ -7,25 +7,26 @@ and a search goes on where it was stopped. What is kept of a file is its key, ne
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from needlewright.core.sources.source import Source
+from needlewright.core.stopping import StopSignal
 
 
 @dataclass(frozen=True, slots=True)
 class Shelved:
     """A file on a shelf. `key`: what the shelf hands it out by; `path`: as it is shown; `at`: its
     place among all, bytes; `size` in bytes; `modified_ns`: nanoseconds since 1970, UTC;
-    `file`: where it lies on this computer."""
+    `file`: where it lies on this computer, if it does."""
 
     key: str
     path: str
     at: int
     size: int
     modified_ns: int
-    file: Path
+    file: Path | None
 
 
 class Shelf(Source):
@@ -39,3 +40,46 @@ class Shelf(Source):
     def fetch(self, key: str) -> Source:
         """One file as a source of its own; SourceError where it is not there, or not of this
         shelf."""
+
+
+@dataclass(frozen=True, slots=True)
+class Offered:
+    """A file that a device or a service offers. `size`: None where it does not say; `created`,
+    `modified`: RFC 3339, without an offset where the zone is unknown; `hidden`: it says that it is;
+    `refused`: why nothing but its name is to be had, a response in words; `version`: what changes
+    with its content."""
+
+    entry: Shelved
+    size: int | None
+    created: str | None = None
+    modified: str | None = None
+    hidden: bool = False
+    refused: str = ""
+    version: str = ""
+
+
+class DistantShelf(Shelf):
+    """A shelf that is elsewhere: its files are brought here one by one, and it may go away in the
+    middle of that."""
+
+    @abstractmethod
+    def offered(self) -> Sequence[Offered]:
+        """All files, in the order of their places."""
+
+    @abstractmethod
+    def missing(self) -> dict[str, int]:
+        """What is missing of the list, and how much there is: counts by name."""
+
+    @abstractmethod
+    def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> str:
+        """Put a file into the one at `path`, going on behind what is there of it; `told`: bytes
+        that are there. SHA-256 (hex). SourceError."""
+
+    @abstractmethod
+    def heed(self, stop: StopSignal) -> None:
+        """From now on, end early with Interrupted where `stop` is set."""
+
+    @abstractmethod
+    def is_back(self) -> str:
+        """Look for it after it went away: "" when it is ready again, with its list, else the state
+        that it is in."""

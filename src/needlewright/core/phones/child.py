@@ -1,0 +1,129 @@
+"""The process that speaks with one device, so that nothing a device does hangs or harms the rest.
+
+`python -m needlewright.core.phones.child ADDRESS`: requests are lines of JSON on standard input,
+answers lines of JSON on standard output; the bytes of objects go into files. The first line tells
+what the device is, or why it cannot be spoken with.
+
+    {"do": "state"}                        -> {"stores": [...]}
+    {"do": "list"}      -> {"so_far", "offered"} …, {"files": [[…]]} …, {"listed"}
+    {"do": "fetch", "handle", "size", "begin", "path"}  -> {"got"} …, {"done", "size"}
+    {"do": "thumbnail", "handle"}          -> {"data"}
+Whatever cannot be had is answered by {"refused": code} or {"lost": why}; after the latter it ends.
+"""
+
+from __future__ import annotations
+
+import base64
+import dataclasses
+import hashlib
+import json
+import os
+import sys
+import time
+from typing import Any
+
+from needlewright.core.errors import FormatError
+from needlewright.core.phones.addresses import link_to
+from needlewright.core.phones.datasets import Item
+from needlewright.core.phones.link import Lost, Unwelcome
+from needlewright.core.phones.listing import listing_of
+from needlewright.core.phones.session import Refused, Session, understood
+
+TELL_SECONDS = 0.2
+BATCH = 500  # files of one line
+
+
+class Child:
+    """Serves one session."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._told = 0.0
+
+    def serve(self, request: dict[str, Any]) -> None:
+        {"state": self._state, "list": self._list, "fetch": self._fetch,
+         "thumbnail": self._thumbnail}[request["do"]](request)
+
+    def _state(self, request: dict[str, Any]) -> None:
+        _say({"stores": [dataclasses.asdict(s) for s in self._session.stores()]})
+
+    def _list(self, request: dict[str, Any]) -> None:
+        found = listing_of(self._session, lambda done, offered: self._progress(
+            {"so_far": done, "offered": offered}))
+        for at in range(0, len(found.files), BATCH):
+            _say({"files": [dataclasses.astuple(f) for f in found.files[at : at + BATCH]]})
+        _say({"listed": {
+            "stores": [dataclasses.asdict(s) for s in found.stores], "offered": found.offered,
+            "folders": found.folders, "refused": sorted(found.refused.items()),
+            "missed": found.missed}})
+
+    def _fetch(self, request: dict[str, Any]) -> None:
+        item = Item(int(request["handle"]), size=request["size"])
+        begin, digest = int(request["begin"]), hashlib.sha256()
+        if begin:
+            with open(request["path"], "rb") as file:
+                while block := file.read(min(1 << 20, begin - file.tell())):
+                    digest.update(block)
+        got = begin
+
+        def told(part: memoryview) -> None:
+            nonlocal got
+            digest.update(part)
+            got += len(part)
+            self._progress({"got": got})
+
+        with open(request["path"], "r+b" if begin else "wb") as out:
+            out.seek(begin)
+            out.truncate()
+            size = self._session.fetch(item, begin, out, told)
+        _say({"done": digest.hexdigest(), "size": size})
+
+    def _thumbnail(self, request: dict[str, Any]) -> None:
+        data = self._session.thumbnail(int(request["handle"]))
+        _say({"data": base64.b64encode(data).decode()})
+
+    def _progress(self, words: dict[str, Any]) -> None:
+        if time.monotonic() - self._told > TELL_SECONDS:
+            self._told = time.monotonic()
+            _say(words)
+
+
+def main(address: str) -> None:
+    """Serve requests until standard input ends, or the device is lost."""
+    try:
+        session = Session(link_to(address))
+    except Unwelcome:
+        _say({"refused": "unwelcome"})
+        return
+    except Refused as error:
+        _say({"refused": error.code})
+        return
+    except (Lost, FormatError) as error:
+        _say({"lost": _why(error)})
+        return
+    _say({"device": {**dataclasses.asdict(session.device), "operations": []}})
+    child = Child(session)
+    try:
+        for line in sys.stdin:
+            try:
+                child.serve(json.loads(line))
+            except Refused as error:
+                _say({"refused": error.code})
+            except OSError as error:
+                _say({"disk": os.strerror(error.errno or 0)})
+        session.close()
+    except (Lost, FormatError) as error:
+        _say({"lost": _why(error)})
+
+
+def _why(error: Lost | FormatError) -> str:
+    return error.why if isinstance(error, Lost) else understood(error).why
+
+
+def _say(words: dict[str, Any]) -> None:
+    sys.stdout.write(json.dumps(words) + "\n")
+    sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

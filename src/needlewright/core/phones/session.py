@@ -1,0 +1,167 @@
+"""A session with a device: operations with their checks (ISO 15740, 9.3)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import BinaryIO
+
+from needlewright.core.errors import FormatError
+from needlewright.core.phones import codes
+from needlewright.core.phones.datasets import (
+    Item,
+    Store,
+    device_from,
+    item_from,
+    numbers_from,
+    store_from,
+)
+from needlewright.core.phones.link import Answer, Link, Lost, Take
+
+MOST_TOLD = 1 << 28  # bytes of one dataset
+RANGE = 1 << 22  # bytes that are asked for at once
+SESSION = 1
+MOST_SHORT = 1 << 32  # beyond, offsets need 64 bits
+AGAIN = 3  # times that a busy device is asked
+
+
+class Refused(Exception):
+    """The device refuses an operation; nothing is wrong with the connection."""
+
+    def __init__(self, code: int) -> None:
+        super().__init__(codes.meaning(code))
+        self.code = code
+
+
+class Session:
+    """One session over `link`. Raises Lost where the connection is, Refused where it is not to
+    be."""
+
+    def __init__(self, link: Link) -> None:
+        self._link, self._transaction = link, 0
+        self.device = device_from(self._told(codes.GET_DEVICE_INFO))
+        self._transaction = 0  # as well: a session's own begin with 1 (9.3.1)
+        answer = self._run(codes.OPEN_SESSION, (SESSION,))
+        if answer.code not in (codes.OK, codes.SESSION_OPEN):
+            raise Refused(answer.code)
+
+    def close(self) -> None:
+        """End the session and let go of the connection."""
+        try:
+            self._run(codes.CLOSE_SESSION, ())
+        except Lost:
+            pass
+        finally:
+            self._link.close()
+
+    # what the device tells
+
+    def stores(self) -> list[Store]:
+        """The stores that are there; none where the device is locked, or asks first."""
+        found = []
+        for number in numbers_from(self._told(codes.GET_STORAGE_IDS)):
+            if number & 0xFFFF:  # else a slot that is empty (5.5.3)
+                found.append(store_from(number, self._told(codes.GET_STORAGE_INFO, number)))
+        return found
+
+    def handles(self, store: int, folder: int = 0) -> list[int]:
+        """Handles of all objects of a store, or of those in one folder of it."""
+        return numbers_from(self._told(codes.GET_OBJECT_HANDLES, store, 0, folder))
+
+    def item(self, handle: int) -> Item:
+        """What is told of one object; its true size where that has over 32 bits."""
+        told = item_from(handle, self._told(codes.GET_OBJECT_INFO, handle))
+        if told.size is None and codes.GET_PROP_VALUE in self.device.operations:
+            data = self._told(codes.GET_PROP_VALUE, handle, codes.SIZE)
+            return replace(told, size=int.from_bytes(data[:8], "little"))
+        return told
+
+    def properties(self, handle: int, depth: int) -> bytes:
+        """All properties of objects (MTP 1.1, D.2.31)."""
+        return self._told(codes.GET_PROP_LIST, handle, 0, codes.ALL_PROPERTIES, 0, depth)
+
+    def thumbnail(self, handle: int) -> bytes:
+        """The device's own small picture; b"" where it has none."""
+        try:
+            return self._told(codes.GET_THUMB, handle)
+        except Refused:
+            return b""
+
+    # bytes of objects
+
+    def fetch(self, item: Item, begin: int, out: BinaryIO,
+              told: Callable[[memoryview], None]) -> int:
+        """Write the bytes of an object from `begin` on; `told` is given them as they come. The
+        number of bytes that it has; Lost where that is another than it said. Without ranges all of
+        it is read again."""
+        self._size, self._begin = 0, begin
+
+        def take(part: memoryview) -> None:
+            skip = min(len(part), max(0, self._begin - self._size))
+            self._size += len(part)
+            if skip < len(part):
+                out.write(part[skip:])
+                told(part[skip:])
+
+        wide = codes.GET_PARTIAL_OBJECT_64 in self.device.operations
+        size = item.size
+        ranged = wide or (codes.GET_PARTIAL_OBJECT in self.device.operations
+                          and size is not None and size < MOST_SHORT)
+        if not ranged or size is None or (begin == 0 and size <= RANGE):
+            self._checked(self._run_busy(codes.GET_OBJECT, (item.handle,), take))
+            return self._of_size(self._size, size)
+        self._size = at = begin
+        while at < size:
+            length = min(RANGE, size - at)
+            if wide:
+                answer = self._run_busy(codes.GET_PARTIAL_OBJECT_64, (
+                    item.handle, at & 0xFFFFFFFF, at >> 32, length), take)
+            else:
+                answer = self._run_busy(codes.GET_PARTIAL_OBJECT, (item.handle, at, length), take)
+            self._checked(answer)
+            if self._size - at != length:
+                raise Lost("wrong-length")
+            at = self._size
+        return size
+
+    @staticmethod
+    def _of_size(got: int, size: int | None) -> int:
+        if size is not None and got != size:
+            raise Lost("wrong-length")
+        return got
+
+    # operations
+
+    def _told(self, operation: int, *values: int) -> bytes:
+        data = bytearray()
+
+        def take(part: memoryview) -> None:
+            if len(data) + len(part) > MOST_TOLD:
+                raise Lost("too-much")
+            data.extend(part)
+
+        self._checked(self._run_busy(operation, values, take))
+        return bytes(data)
+
+    def _run_busy(self, operation: int, values: tuple[int, ...], take: Take) -> Answer:
+        for _ in range(AGAIN):
+            answer = self._run(operation, values, take)
+            if answer.code != codes.DEVICE_BUSY:
+                break
+        return answer
+
+    def _run(self, operation: int, values: tuple[int, ...],
+             take: Take = lambda part: None) -> Answer:
+        answer = self._link.run(operation, self._transaction, values, take)
+        self._transaction = (self._transaction + 1) % 0xFFFFFFFF or 1  # 0xFFFFFFFF is none
+        return answer
+
+    @staticmethod
+    def _checked(answer: Answer) -> None:
+        if answer.code != codes.OK:
+            raise Refused(answer.code)
+
+
+def understood(error: FormatError) -> Lost:
+    """What cannot be read of a device is as good as a lost connection."""
+    return Lost("no-ptp" if error.why == "data-ends" else error.why)

@@ -1,0 +1,174 @@
+"""Bringing the files of a shelf that is elsewhere into a folder, in a thread of its own.
+
+What was brought stays there. Where the shelf goes away in the middle, it is waited for, and the
+very file goes on.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import queue
+import threading
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.core.sources.shelf import DistantShelf, Offered
+from needlewright.core.stopping import Interrupted, StopSignal
+
+AHEAD = 64  # files that are brought before they are looked at
+LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
+PATIENCE_SECONDS = float(os.environ.get("NEEDLEWRIGHT_PATIENCE", "600"))
+TRIES = 3  # for one file, of a device that is there
+#: What passes when a person does something, or by itself.
+AWAY = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed"))
+
+
+@dataclass(slots=True)
+class Came:
+    """What came of bringing a file; `state`: nothing came, the device is in this state."""
+
+    offered: Offered | None = None
+    path: Path | None = None
+    sha256: str = ""
+    error: NeedlewrightError | None = None
+    state: str = ""
+
+
+class Carrier:
+    """Brings files in a thread of its own, a few ahead of what is looked at."""
+
+    def __init__(self, shelf: DistantShelf, wanted: list[Offered], folder: Path,
+                 stop: StopSignal) -> None:
+        self._shelf, self._wanted, self._folder, self._stop = shelf, wanted, folder, stop
+        self._came: queue.Queue[Came | None] = queue.Queue(AHEAD)
+        self._ended = threading.Event()
+        shelf.heed(self)
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def next_ones(self) -> list[Came] | None:
+        """What has come since, maybe nothing; None at the end."""
+        found: list[Came] = []
+        with contextlib.suppress(queue.Empty):
+            one = self._came.get(timeout=LOOK_SECONDS)
+            while one is not None:
+                found.append(one)
+                if len(found) >= AHEAD:
+                    return found
+                one = self._came.get_nowait()
+            if not found:
+                return None
+            self._put(None)  # said once more, when the others are done with
+        return found
+
+    def end(self) -> None:
+        self._ended.set()
+        with contextlib.suppress(queue.Empty):
+            while True:
+                self._came.get_nowait()
+        self._thread.join()
+
+    def _run(self) -> None:
+        try:
+            for offered in self._wanted:
+                if offered.refused:
+                    continue
+                came = self._one(offered)
+                if came is None:
+                    return
+                self._put(came)
+        except Interrupted:
+            pass
+        finally:
+            self._put(None)
+
+    def _put(self, one: Came | None) -> None:
+        while not self._ended.is_set():
+            with contextlib.suppress(queue.Full):
+                self._came.put(one, timeout=LOOK_SECONDS)
+                return
+
+    def _one(self, offered: Offered) -> Came | None:
+        """One file, however long it takes; None where the work ends before."""
+        path = self._folder / _name_of(offered)
+        part = path.with_name(f"{path.name}.part")
+        tries = 0
+        while not self.is_set():
+            before = _size_of(part)
+            try:
+                if path.exists():  # brought before
+                    return Came(offered, path, _hashed(path))
+                sha256 = self._shelf.bring(offered, part, lambda got: None)
+                _settle(part, path)
+                return Came(offered, path, sha256)
+            except SourceError as error:
+                if error.code == "phone-disk":
+                    self._put(Came(error=error))
+                    return None
+                tries = 1 if _size_of(part) > before else tries + 1
+                if error.code not in AWAY or tries > TRIES:
+                    with contextlib.suppress(OSError):
+                        part.unlink()
+                    return Came(offered, error=error)
+                if error.values.get("reason") == "wrong-length":
+                    with contextlib.suppress(OSError):
+                        part.unlink()  # nobody knows which of its bytes are its own
+                if not self._waited(error):
+                    return None
+        return None
+
+    def _waited(self, error: SourceError) -> bool:
+        """Wait until the shelf is back; whether it is."""
+        until, shown = time.monotonic() + PATIENCE_SECONDS, None
+        while not self.is_set() and time.monotonic() < until:
+            try:
+                state = self._shelf.is_back()
+            except SourceError as again:
+                if again.code not in AWAY:
+                    self._put(Came(error=again))
+                    return False
+                state = "unseen"
+            if not state:
+                if shown is not None:
+                    self._put(Came())
+                return True
+            if state != shown:
+                self._put(Came(state=state))
+                shown = state
+            self._ended.wait(WAIT_SECONDS)
+        self._put(Came(error=error))
+        return False
+
+    def is_set(self) -> bool:
+        """Whether it is to stop."""
+        return self._ended.is_set() or self._stop.is_set()
+
+
+def _size_of(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
+
+
+def _settle(part: Path, path: Path) -> None:
+    with open(part, "rb") as file:
+        os.fsync(file.fileno())
+    os.replace(part, path)
+
+
+def _hashed(path: Path) -> str:
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _name_of(offered: Offered) -> str:
+    """The name under which a file is kept: another for another content."""
+    digest = hashlib.sha256(f"{offered.entry.key}\0{offered.version}".encode("utf-8", "replace"))
+    suffix = os.path.splitext(offered.entry.path)[1]
+    plain = suffix if suffix[1:].isascii() and suffix[1:].isalnum() and len(suffix) < 12 else ""
+    return f"{digest.hexdigest()[:32]}{plain.lower()}"

@@ -1,0 +1,120 @@
+"""Phones and cameras as shelves: `phone:NAME`, `ptpip://HOST[:PORT]`."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from needlewright.core.errors import SourceError
+from needlewright.core.phones import codes
+from needlewright.core.phones.addresses import NAMED, checked, is_address
+from needlewright.core.phones.listing import Held, Listing, date_text
+from needlewright.core.phones.phone import Phone, State
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.registry import Opener, register
+from needlewright.core.sources.shelf import DistantShelf, Offered, Shelved
+from needlewright.core.sources.source import Source
+from needlewright.core.stopping import StopSignal
+
+PLACE_BYTES = 512  # places are multiples of it, and each file has one of its own
+
+
+class PhoneShelf(DistantShelf):
+    """The files that a phone or a camera hands out. Nobody is asked before something is wanted."""
+
+    kind = "phone"
+
+    def __init__(self, spec: str) -> None:
+        self.spec, self.name = spec, _short_name(spec)
+        self.phone = Phone(spec)
+        self._listing: Listing | None = None
+        self._offered: list[Offered] = []
+        self._held: dict[str, Held] = {}
+
+    def close(self) -> None:
+        self.phone.close()
+
+    def _listed(self) -> Listing:
+        if self._listing is None:
+            self._listing = self.phone.listing()
+            self._held = {held.key: held for held in self._listing.files}
+            at, self._offered = 0, []
+            for held in sorted(self._listing.files, key=lambda h: h.key):
+                self._offered.append(_as_offered(held, at))
+                at += _room(held.size or 0)
+        return self._listing
+
+    def offered(self) -> Sequence[Offered]:
+        self._listed()
+        return self._offered
+
+    def entries(self) -> Sequence[Shelved]:
+        return [one.entry for one in self.offered()]
+
+    def missing(self) -> dict[str, int]:
+        found = self._listed()
+        return {"offered": found.offered, "folders": found.folders, "files": len(found.files),
+                "refused": sum(found.refused.values()), "unlisted": found.missed}
+
+    @property
+    def size(self) -> int:
+        every = self.offered()
+        return every[-1].entry.at + _room(every[-1].entry.size) if every else PLACE_BYTES
+
+    def read_into(self, offset: int, target: memoryview) -> int:
+        raise SourceError("phone-no-bytes", path=self.spec)
+
+    def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> str:
+        self._listed()
+        held = self._held.get(offered.entry.key)
+        if held is None:
+            raise SourceError("source-missing", path=offered.entry.path)
+        return self.phone.fetch(held, path, told)
+
+    def heed(self, stop: StopSignal) -> None:
+        self.phone.stop = stop
+
+    def is_back(self) -> str:
+        state, _ = self.phone.state()
+        if state is State.READY:
+            self._listing = None  # handles are another session's
+            self._listed()
+            return ""
+        return str(state)
+
+    def fetch(self, key: str) -> Source:
+        one = next((o for o in self.offered() if o.entry.key == key), None)
+        if one is None:
+            raise SourceError("source-missing", path=key)
+        suffix = os.path.splitext(one.entry.path)[1][:16]
+        number, path = tempfile.mkstemp(prefix="needlewright-", suffix=suffix)
+        os.close(number)
+        try:
+            self.bring(one, Path(path), lambda got: None)
+            return ImageFile(Path(path))
+        finally:
+            os.unlink(path)  # what is open stays readable
+
+
+def _room(size: int) -> int:
+    return max(1, -(-size // PLACE_BYTES)) * PLACE_BYTES
+
+
+def _as_offered(held: Held, at: int) -> Offered:
+    refused = codes.meaning(held.refused) if held.refused else ""
+    return Offered(Shelved(held.key, held.path, at, held.size or 0, 0, None), held.size,
+                   date_text(held.created), date_text(held.modified), held.hidden, refused,
+                   f"{held.size} {held.created} {held.modified}")
+
+
+def _short_name(spec: str) -> str:
+    return spec.removeprefix(NAMED) if spec.startswith(NAMED) else spec.removeprefix("ptpip://")
+
+
+def _open(spec: str, direct: bool) -> Source:
+    return PhoneShelf(checked(spec))
+
+
+register(Opener("phone", is_address, checked, _open, _short_name))

@@ -1,0 +1,152 @@
+"""How the phone is just now, and what is wrong with it; and the socket on which its owner acts.
+
+One line a wish on the control socket, one line of JSON back: `unlock`, `lock`, `trust`, `allow`,
+`refuse`, `pull`, `plug`, `grant`, `state`, `truth`.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import random
+import socket
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+
+@dataclass
+class PhoneFaults:
+    """`slow`: bytes a second. `drops`: bytes after which the connection breaks, once each, from the
+    last time on. `refuses`: names of objects that it lists and does not hand out. `unlisted`: names
+    of which it tells nothing but the handle. `short`: names of which fewer bytes come than are
+    announced. `strays`: every so many answers one has another transaction's number. `locks_after`:
+    seconds from unlocking until it locks itself again. `drips`: it answers one small packet every
+    two seconds, for ever. `plain`: no property lists and no ranges beyond 32 bits, as cameras."""
+
+    slow: float = 0.0
+    drops: list[int] = field(default_factory=list)
+    refuses: list[str] = field(default_factory=list)
+    unlisted: list[str] = field(default_factory=list)
+    short: list[str] = field(default_factory=list)
+    strays: int = 0
+    locks_after: float = 0.0
+    drips: bool = False
+    plain: bool = False
+    made_up: int = 0
+    size: int = 0
+
+    @staticmethod
+    def load(path: Path) -> PhoneFaults:
+        return PhoneFaults(**json.loads(path.read_text(encoding="utf-8")))
+
+
+@dataclass
+class State:
+    """Who may do what. `on_change`: called after every change."""
+
+    faults: PhoneFaults
+    locked: bool = True
+    trusted: bool = False
+    allowed: bool = False
+    plugged: bool = True
+    granted: bool = False
+    asked: bool = False  # a computer has asked to be trusted
+    unlocked_at: float = 0.0
+    sent: int = 0
+    answers: int = 0
+    on_change: list[Callable[[], None]] = field(default_factory=list)
+
+    def act(self, wish: str) -> bool:
+        """Do as the owner wishes; whether it is a known wish."""
+        match wish:
+            case "unlock":
+                self.locked, self.unlocked_at = False, time.monotonic()
+            case "lock":
+                self.locked = True
+            case "trust":
+                self.trusted = True
+            case "allow":
+                self.allowed = True
+            case "refuse":
+                self.allowed = self.trusted = self.granted = False
+            case "pull":
+                self.plugged = False
+            case "plug":
+                self.plugged = True
+            case "grant":
+                self.granted = True
+            case _:
+                return wish in ("state", "truth")
+        for call in self.on_change:
+            call()
+        return True
+
+    @property
+    def open(self) -> bool:
+        """Whether stores are handed out."""
+        after = self.faults.locks_after
+        if after and not self.locked and time.monotonic() - self.unlocked_at > after:
+            self.act("lock")
+        return self.plugged and self.trusted and self.allowed and not self.locked
+
+    def told(self) -> dict[str, Any]:
+        return {"locked": self.locked, "trusted": self.trusted, "allowed": self.allowed,
+                "plugged": self.plugged, "granted": self.granted, "asked": self.asked,
+                "sent": self.sent}
+
+    def goes(self, count: int) -> int:
+        """How many of `count` bytes get through before the connection breaks: all as a rule."""
+        if self.faults.slow:
+            time.sleep(count / self.faults.slow)
+        drops = self.faults.drops
+        if drops and count >= drops[0]:
+            return drops.pop(0)
+        if drops:
+            drops[0] -= count
+        self.sent += count
+        return count
+
+    def strays(self) -> int:
+        """What is added to the number of the transaction that is answered."""
+        self.answers += 1
+        every = self.faults.strays
+        return random.randrange(1, 5) if every and self.answers % every == 0 else 0
+
+
+def serve_control(path: str, state: State, truth: Callable[[], dict[str, str]]) -> None:
+    """Take wishes on a Unix socket, in a thread of its own."""
+    with contextlib.suppress(FileNotFoundError):
+        os.unlink(path)
+    listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    listener.bind(path)
+    os.chmod(path, 0o600)
+    listener.listen()
+
+    def serve() -> None:
+        while True:
+            client, _ = listener.accept()
+            threading.Thread(target=_owner, args=(client, state, truth), daemon=True).start()
+
+    threading.Thread(target=serve, daemon=True).start()
+
+
+def _owner(client: socket.socket, state: State, truth: Callable[[], dict[str, str]]) -> None:
+    with client, client.makefile("rw", encoding="utf-8") as lines:
+        for line in lines:
+            wish = line.strip()
+            known = state.act(wish)
+            answer: dict[str, Any] = {"known": known, **state.told()}
+            if wish == "truth":
+                answer["truth"] = truth()
+            lines.write(json.dumps(answer) + "\n")
+            lines.flush()
+
+
+def described(state: State) -> str:
+    """The faults, for who looks at it."""
+    return ", ".join(f"{k}: {v}" for k, v in asdict(state.faults).items() if v)
