@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from needlewright import __version__, cli_files, cli_join, cli_media, cli_rows
+from needlewright import __version__, cli_files, cli_join, cli_media, cli_phones, cli_rows
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
@@ -24,10 +24,9 @@ from needlewright.wording import cli as words
 from needlewright.wording import errors
 
 GRADES = ("whole", "mended", "partial", "remnant")
-NOT_YET = ("standin",)  # of the contract, not of this version
 COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
-    "mend", "rows", *NOT_YET))
+    "mend", "rows", "standin"))
 PROGRESS_SECONDS = 1.0
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place"))
@@ -38,10 +37,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
     given = list(sys.argv[1:] if arguments is None else arguments)
     if not given or (given[0] not in COMMANDS and not given[0].startswith("-")):
         return _window(given)
-    if given[0] in NOT_YET and not {"-h", "--help"} & set(given):
-        error = NeedlewrightError("not-yet", what=f"'needlewright {given[0]}'")
-        print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
-        return 1
     options = _parser().parse_args(given)
     try:
         status = int(options.action(options))
@@ -102,8 +97,7 @@ def _parser() -> argparse.ArgumentParser:
     cli_join.add_command(commands, _stop_on_interrupt)
     cli_files.add_commands(commands, _existing, _stop_on_interrupt)
     cli_rows.add_command(commands, _existing, _stop_on_interrupt)
-    for name in NOT_YET:
-        commands.add_parser(name, help=help_for[name])
+    cli_phones.add_command(commands, _stop_on_interrupt)
     return parser
 
 
@@ -116,6 +110,8 @@ def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
     parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
     parser.add_argument("--free-only", action="store_true", help=words.HELP["free_only"])
     parser.add_argument("--folder", type=_folder, help=words.HELP["folder"])
+    parser.add_argument("--wait", type=cli_media.seconds, default=600.0,
+                        help=words.HELP["patience"])
     if area:
         parser.add_argument("--area", type=_area, help=words.HELP["area"])
 
@@ -225,7 +221,7 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
         Span(*area) if area else None, formats=frozenset(options.formats or ()),
         every_byte=options.every_byte, every_frame=not options.skip_frames,
         removed_only=options.removed_only, free_only=options.free_only,
-        folder=options.folder or "")
+        folder=options.folder or "", patience=options.wait)
 
 
 def _spec(given: Sequence[str]) -> str:
@@ -244,6 +240,7 @@ def _search(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import job_for_image
 
     if options.source:
+        cli_phones.wait_until_ready(options.source, _stop_on_interrupt(), options.wait)
         job, _ = job_for_image(options.job, _spec([options.source]))
     else:
         job = Job(options.job)
@@ -260,8 +257,8 @@ def _search(options: argparse.Namespace) -> int:
 
 def _search_source(job: Job, row: SourceRow, plan: Plan) -> None:
     from needlewright.core.jobs.runner import run_search
-    from needlewright.core.search.events import Progress
-    from needlewright.wording.activity import search_line
+    from needlewright.core.search.events import Note, Progress
+    from needlewright.wording.activity import log_line, search_line
 
     stop = _stop_on_interrupt()
     told, last = time.monotonic(), ""
@@ -271,6 +268,8 @@ def _search_source(job: Job, row: SourceRow, plan: Plan) -> None:
             if line != last:  # stitching may look for long before its counts change
                 print(line, file=sys.stderr, flush=True)
             last = line
+        elif isinstance(event, Note) and event.code in words.TOLD_NOTES:
+            print(log_line(event.code, event.values), file=sys.stderr, flush=True)
     if stop.is_set():
         raise KeyboardInterrupt
 
@@ -337,7 +336,10 @@ def _hand_over(job: Job, rows: list[FindRow], to: Path, empty: bool = False) -> 
 
 def _run(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import hash_source, job_for_image
-    job, row = job_for_image(options.job, _spec(options.source))
+
+    spec = _spec(options.source)
+    cli_phones.wait_until_ready(spec, _stop_on_interrupt(), options.wait)
+    job, row = job_for_image(options.job, spec)
     with job:
         _refuse_early(job, Path(options.to))
         if options.hash:

@@ -11,9 +11,11 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from needlewright import cli_phones
 from needlewright.core.errors import SourceError
 from needlewright.wording import activity
 from needlewright.wording import cli as words
+from needlewright.wording.phones import phone_line
 
 BAR = 30
 TELL_SECONDS = 1.0
@@ -37,13 +39,13 @@ def add_commands(commands: Any, area: Any, interrupt: Any) -> None:
     image.add_argument("--first", type=area, action="append", default=[],
                        help=words.HELP["first"])
     image.add_argument("--tries", type=_whole, default=3, help=words.HELP["tries"])
-    image.add_argument("--read-seconds", type=_seconds, default=60.0,
+    image.add_argument("--read-seconds", type=seconds, default=60.0,
                        help=words.HELP["read_seconds"])
-    image.add_argument("--hours", type=_seconds, help=words.HELP["hours"])
+    image.add_argument("--hours", type=seconds, help=words.HELP["hours"])
     image.add_argument("--again", action="store_true", help=words.HELP["again"])
     image.add_argument("--although-mounted", action="store_true",
                        help=words.HELP["although_mounted"])
-    image.add_argument("--wait", type=_seconds, default=600.0, help=words.HELP["wait"])
+    image.add_argument("--wait", type=seconds, default=600.0, help=words.HELP["wait"])
     image.add_argument("--verify", action="store_true", help=words.HELP["verify"])
     image.add_argument("--verify-source", action="store_true", help=words.HELP["verify_source"])
     image.set_defaults(action=lambda options: _image(options, interrupt()))
@@ -55,7 +57,7 @@ def _whole(text: str) -> int:
     return int(text)
 
 
-def _seconds(text: str) -> float:
+def seconds(text: str) -> float:
     try:
         value = float(text)
     except ValueError:
@@ -68,11 +70,12 @@ def _seconds(text: str) -> float:
 def _sources(options: argparse.Namespace) -> int:
     from needlewright.core.sources.devices import list_devices
 
-    devices = list_devices()
+    devices, phones = list_devices(), cli_phones.known()
     if options.json:
-        print(json.dumps({"sources": [asdict(device) for device in devices]}, indent=1))
+        print(json.dumps({"sources": [*(asdict(device) for device in devices), *phones]}, indent=1))
         return 0
-    print("\n".join(words.device_line(device) for device in devices) or words.NO_DEVICES)
+    lines = [*(words.device_line(device) for device in devices), *map(phone_line, phones)]
+    print("\n".join(lines) or words.NO_DEVICES)
     return 0
 
 

@@ -9,7 +9,7 @@ from needlewright.core.delivery.bag import Delivered, Delivering
 from needlewright.core.imaging.events import Copied, Copying, Waiting
 from needlewright.core.imaging.verify import Verified, Verifying
 from needlewright.core.search.events import Progress
-from needlewright.wording import errors, finds, units, volumes
+from needlewright.wording import errors, finds, phones, units, volumes
 
 PHASES = {"write": "writing", "bag": "making the manifests", "verify": "reading back"}
 
@@ -18,6 +18,10 @@ LOG = {
     "search-begins": "Search of {source} begins: {steps}.",
     "search-done": "{step} on {source}: done.",
     "search-stopped": "{step} on {source}: stopped; it goes on from there next time.",
+    "kept-listed": "{listed}",
+    "phone-waiting": "The phone went away ({state}); it is waited for, and what was brought is "
+                     "kept.",
+    "phone-back": "The phone is back; it goes on.",
     "file-unread": "{path} was not looked at: {why}.",
     "range-unreadable": "Not readable from {start_place} to {stop_place}: {reason}.",
     "former-volume": "Traces of a {kind} volume with clusters of {bytes_size}: its files are "
@@ -180,6 +184,8 @@ def log_line(code: str, values: dict[str, Any]) -> str:
             filled[f"{name}_size"] = units.size(values[name])
     if isinstance(values.get("problem"), dict):
         filled["why"] = errors.reason(values["problem"])
+    if code == "kept-listed":
+        filled["listed"] = phones.listed_line(values)
     if "kind" in values:
         filled["kind"] = volumes.kind(str(values["kind"]))
     try:

@@ -32,6 +32,7 @@ PHRASES = {
     "compressed-piece-refers-nowhere": "a compressed piece refers to nothing",
     "compressed-piece-too-large": "a compressed piece is larger than any can be",
     "compression-unknown": "this way of compressing is not known",
+    "data-type-unknown": "a value is of no known type ({number})",
     "data-ends": "the data ends here",
     "dimensions-implausible": "a size that is not plausible",
     "directory-and-members-disagree": "the directory and the members do not agree",

@@ -69,6 +69,8 @@ SENTENCES = {
     "length-padded": "{bytes_size} of zeros follow its own end",
     "length-behind": "{bytes_size} of something else follow its own end",
     "name-promises": "its name promises {promised}, its content is {format}",
+    "object-refused": "the device lists it and tells nothing of it: {answer}",
+    "object-not-brought": "the device did not hand it out in full: {answer}",
     "file-empty": "there is nothing in it",
     "head-lost": "it does not begin as its name promises ({format}); its beginning may be lost",
     "length-more": "the record states {bytes_size} more than its own end",

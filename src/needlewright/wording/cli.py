@@ -10,6 +10,7 @@ from needlewright.core.sources.devices import Device
 from needlewright.wording import checks, finds, units
 
 ABOUT = "Search a medium for removed photos, look at them, and deliver what is intact."
+TOLD_NOTES = frozenset(("kept-listed", "phone-waiting", "phone-back"))
 HELP = {
     "demo": "the demo job in the window, or the whole tour without a display",
     "headless": "no window: search, deliver and take pictures into this folder",
@@ -24,7 +25,11 @@ HELP = {
     "rows_file": "the database; its log and journal are read where they lie beside it",
     "rows_removed": "only older states of rows, and removed ones",
     "rows_csv": "also as tables, into this new folder",
-    "standin": "a simulated device or service (not part of this version yet)",
+    "standin": "a simulated device or service",
+    "standin_what": "which one: phone (album and sync are not part of this version yet)",
+    "standin_headless": "no window: a line of JSON says where its owner acts",
+    "standin_faults": "what is wrong with it, as JSON",
+    "patience": "how long a phone is waited for, in seconds",
     "deliver": "hand over finds as a bag",
     "run": "all of it in one go",
     "job_there": "the job folder",

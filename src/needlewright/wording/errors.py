@@ -13,6 +13,19 @@ FULL = frozenset((errno.ENOSPC, errno.EDQUOT, errno.EFBIG))
 SENTENCES = {
     "find-not-played": "Find {find} cannot be played: no clip or sound begins there any more.",
     "source-missing": "There is no file at {path}.",
+    "phone-unseen": "{path} does not answer. Connect the phone, or bring it into the same network.",
+    "phone-untrusted": "{path} does not let this computer in. Unlock the phone, and allow this "
+                       "computer when it asks.",
+    "phone-closed": "{path} hands nothing out: it is locked, or has not been told to share its "
+                    "files. Unlock the phone and choose to share files or photos.",
+    "phone-lost": "The connection to {path} was lost ({reason}). What was brought is kept.",
+    "phone-refused": "{path} refuses: {reason}.",
+    "phone-disk": "What {path} holds cannot be written here: {reason}. What was brought is kept.",
+    "phone-unknown": "No phone is known by the name {name}.",
+    "phone-no-bytes": "{path} has no bytes in a line: its files are brought one by one.",
+    "address-wrong": "'{path}' is no address of a phone or camera; they look like "
+                     "ptpip://192.0.2.7 or phone:NAME.",
+    "faults-wrong": "{path} describes no faults: {reason}.",
     "source-denied": "{path} may not be read by this user; ask for read permission and try again.",
     "device-denied": "{path} may not be read by {user}. This grants it until it is unplugged: "
                      "sudo setfacl -m u:{user}:r {path}",
@@ -23,7 +36,7 @@ SENTENCES = {
     "source-directory": "{path} is a folder; choose an image file in it.",
     "folder-empty": "There are no files in {path}.",
     "steps-unfit": "{source} cannot be searched that way ({steps}): files are looked at by "
-                   "the step files, media by all others.",
+                   "the step files, phones by the step kept-copies, media by all others.",
     "source-not-a-file": "{path} is neither a file nor a drive.",
     "source-empty": "{path} is empty, so there is nothing to search.",
     "source-unopenable": "{path} cannot be opened: {reason}.",

@@ -139,6 +139,7 @@ SEARCH_REMOVED = "removed only"
 SEARCH_NEXT = "waits its turn"
 SEARCH_COSTS = {
     "files": "as long as reading {size}, plus checks",
+    "kept-copies": "as long as the device takes to hand out {size}",
     "records": "seconds to read, then the checks",
     "old-records": "as long as reading {size}",
     "signatures": "as long as reading {size}, plus checks",

@@ -21,7 +21,6 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 AHEAD = 64  # files that are brought before they are looked at
 LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
-PATIENCE_SECONDS = float(os.environ.get("NEEDLEWRIGHT_PATIENCE", "600"))
 TRIES = 3  # for one file, of a device that is there
 #: What passes when a person does something, or by itself.
 AWAY = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed"))
@@ -42,7 +41,9 @@ class Carrier:
     """Brings files in a thread of its own, a few ahead of what is looked at."""
 
     def __init__(self, shelf: DistantShelf, wanted: list[Offered], folder: Path,
-                 stop: StopSignal) -> None:
+                 stop: StopSignal, patience: float) -> None:
+        """`patience`: seconds that the shelf is waited for when it went away."""
+        self._patience = patience
         self._shelf, self._wanted, self._folder, self._stop = shelf, wanted, folder, stop
         self._came: queue.Queue[Came | None] = queue.Queue(AHEAD)
         self._ended = threading.Event()
@@ -123,7 +124,7 @@ class Carrier:
 
     def _waited(self, error: SourceError) -> bool:
         """Wait until the shelf is back; whether it is."""
-        until, shown = time.monotonic() + PATIENCE_SECONDS, None
+        until, shown = time.monotonic() + self._patience, None
         while not self.is_set() and time.monotonic() < until:
             try:
                 state = self._shelf.is_back()

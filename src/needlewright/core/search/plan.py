@@ -18,7 +18,7 @@ class Plan:
     `removed_only`: of what records name, only what was removed. `free_only`: signatures are looked
     for only where no file system has anything. `folder`: of what records name, only what lies in it
     (a path, without a leading "/"). `state`: where the interrupted step goes on that does not go by
-    bytes (see `Progress`).
+    bytes (see `Progress`). `patience`: how long a device that went away is waited for, seconds.
     """
 
     steps: tuple[str, ...] = ("signatures",)
@@ -33,6 +33,7 @@ class Plan:
     free_only: bool = False
     folder: str = ""
     state: str = ""
+    patience: float = 600.0
 
     @property
     def key(self) -> str:

@@ -49,7 +49,8 @@ def run(context: Context) -> Iterator[Event]:
         for offered in wanted:
             if offered.refused:
                 yield Found(names.not_there(offered, "object-refused", offered.refused))
-        carrier = Carrier(shelf, [o for o in wanted if not o.refused], place, context.stop)
+        carrier = Carrier(shelf, [o for o in wanted if not o.refused], place, context.stop,
+                          context.plan.patience)
         held.callback(carrier.end)
         pool = DecoderPool[int]()
         held.callback(pool.close)

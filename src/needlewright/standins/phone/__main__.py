@@ -1,7 +1,7 @@
 """`python -m needlewright.standins.phone DESCRIPTION.json CONTROL`: runs the phone, headless.
 
-DESCRIPTION: {"name", "stores": [{"label", "kind", "folder"}], "faults": {…}}. Prints one line of JSON
-when it is ready: the address that it is reached at.
+DESCRIPTION: {"name", "stores": [{"label", "kind", "folder"}], "faults": {…}}. Prints one line of
+JSON when it is ready: the address that it is reached at.
 """
 
 from __future__ import annotations

@@ -1,0 +1,97 @@
+"""The command line's part about phones: which are known, waiting for one, and the simulated one."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.wording import cli as words
+from needlewright.wording import phones as phone_words
+
+POLL_SECONDS = 1.0
+
+
+def add_command(commands: Any, interrupt: Any) -> None:
+    """Add `standin`; `interrupt` gives a stop signal."""
+    standin = commands.add_parser("standin", help=words.HELP["standin"])
+    standin.add_argument("what", choices=("phone", "album", "sync"),
+                         help=words.HELP["standin_what"])
+    standin.add_argument("--headless", action="store_true", help=words.HELP["standin_headless"])
+    standin.add_argument("--faults", metavar="FILE", help=words.HELP["standin_faults"])
+    standin.set_defaults(action=lambda options: _standin(options, interrupt))
+
+
+def known() -> list[dict[str, Any]]:
+    """The phones that are known by name, with the state that each is in."""
+    from needlewright.core.phones.addresses import known_phones
+    from needlewright.core.phones.phone import Phone
+
+    found: list[dict[str, Any]] = []
+    for one in known_phones():
+        phone = Phone(f"phone:{one.name}")
+        try:
+            state, stores = phone.state()
+            found.append({"path": phone.spec, "address": one.address, "state": str(state),
+                          "stores": [s.label for s in stores],
+                          "model": phone.device.model if phone.device else ""})
+        except SourceError:
+            found.append({"path": phone.spec, "address": one.address, "state": "unseen",
+                          "stores": [], "model": ""})
+        finally:
+            phone.close()
+    return found
+
+
+def wait_until_ready(spec: str, stop: threading.Event, patience: float) -> None:
+    """Wait until the phone at `spec` hands out its stores, telling what is to be done on it.
+    SourceError where that does not happen in `patience` seconds."""
+    from needlewright.core.phones.addresses import is_address
+    from needlewright.core.phones.phone import Phone, State
+
+    if not is_address(spec):
+        return
+    phone, told, until = Phone(spec, stop), "", time.monotonic() + patience
+    try:
+        while True:
+            state, _ = phone.state()
+            if state is State.READY:
+                return
+            if state != told:
+                told = str(state)
+                print(phone_words.waiting_line(spec, told), file=sys.stderr, flush=True)
+            if stop.wait(POLL_SECONDS):
+                raise KeyboardInterrupt
+            if time.monotonic() > until:
+                raise SourceError(phone_words.CODES[told], path=spec)
+    finally:
+        phone.close()
+
+
+def _standin(options: argparse.Namespace, interrupt: Any) -> int:
+    if options.what != "phone":
+        raise NeedlewrightError("not-yet", what=f"'needlewright standin {options.what}'")
+    from needlewright.standins.phone.service import NAME, running
+    from needlewright.standins.phone.state import PhoneFaults
+
+    try:
+        faults = PhoneFaults.load(Path(options.faults)) if options.faults else PhoneFaults()
+    except (OSError, ValueError, TypeError) as error:
+        raise NeedlewrightError("faults-wrong", path=options.faults, reason=str(error)) from error
+    if not options.headless:
+        from needlewright.app.standin_phone import show_phone
+
+        return show_phone(faults)
+    stop = interrupt()
+    with running(faults) as phone:
+        print(json.dumps({"source": f"phone:{NAME}", "address": phone.address,
+                          "control": phone.control}), flush=True)
+        while not stop.wait(0.5):
+            if phone.process.poll() is not None:
+                return 1
+    return 0
