@@ -51,12 +51,12 @@ def known() -> list[dict[str, Any]]:
 def wait_until_ready(spec: str, stop: threading.Event, patience: float) -> None:
     """Wait until the phone at `spec` hands out its stores, telling what is to be done on it.
     SourceError where that does not happen in `patience` seconds."""
-    from needlewright.core.phones.addresses import is_address
+    from needlewright.core.phones.addresses import checked, is_address
     from needlewright.core.phones.phone import Phone, State
 
     if not is_address(spec):
         return
-    phone, told, until = Phone(spec, stop), "", time.monotonic() + patience
+    phone, told, until = Phone(checked(spec), stop), "", time.monotonic() + patience
     try:
         while True:
             state, _ = phone.state()

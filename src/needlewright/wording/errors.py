@@ -22,7 +22,7 @@ SENTENCES = {
     "phone-refused": "{path} refuses: {reason}.",
     "phone-disk": "What {path} holds cannot be written here: {reason}. What was brought is kept.",
     "phone-unknown": "No phone is known by the name {name}.",
-    "phone-no-bytes": "{path} has no bytes in a line: its files are brought one by one.",
+    "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",
     "address-wrong": "'{path}' is no address of a phone or camera; they look like "
                      "ptpip://192.0.2.7 or phone:NAME.",
     "faults-wrong": "{path} describes no faults: {reason}.",

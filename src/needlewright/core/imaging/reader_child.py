@@ -27,7 +27,9 @@ def main(spec: str, fd: int, slot_bytes: int) -> None:
     try:
         source = open_source(spec, direct=True)
         if source.kind != Source.kind:
-            raise SourceError("source-directory", path=spec)  # files are no medium to be copied
+            # Files are no medium to be copied.
+            raise SourceError("source-directory" if source.kind == "files" else "shelf-no-bytes",
+                              path=spec)
     except SourceError as error:
         _say({"error": error.code, "values": error.values})
         return

@@ -32,7 +32,7 @@ class IpLink(Link):
 
     def __init__(self, host: str, port: int = PORT, seconds: float = SILENT_SECONDS) -> None:
         self._silent = seconds
-        self._command = self._connect(host, port)
+        self._command: socket.socket = self._connect(host, port)
         self._event: socket.socket | None = None
         try:
             self._greet(host, port)

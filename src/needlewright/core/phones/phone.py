@@ -41,6 +41,10 @@ class State(StrEnum):
     READY = "ready"
 
 
+OF_ERRORS = {"phone-unseen": State.UNSEEN, "phone-lost": State.UNSEEN,
+             "phone-untrusted": State.UNTRUSTED, "phone-closed": State.CLOSED}
+
+
 class Phone:
     """The device at `spec`, spoken with one question after another."""
 
@@ -55,13 +59,17 @@ class Phone:
     def state(self) -> tuple[State, list[Store]]:
         """How far it is ready, and its stores where it is."""
         try:
-            stores = [Store(**s) for s in self._asked({"do": "state"})["stores"]]
+            try:
+                told = self._asked({"do": "state"})
+            except SourceError as error:
+                if error.code != "phone-lost":
+                    raise
+                told = self._asked({"do": "state"})  # in a new session: the old one was over
+            stores = [Store(**s) for s in told["stores"]]
         except SourceError as error:
-            found = {"phone-unseen": State.UNSEEN, "phone-untrusted": State.UNTRUSTED,
-                     "phone-closed": State.CLOSED}.get(error.code)
-            if found is None:
+            if error.code not in OF_ERRORS:
                 raise
-            return found, []
+            return OF_ERRORS[error.code], []
         return (State.READY if stores else State.CLOSED), stores
 
     def listing(self, told: Callable[[int, int], None] = lambda done, offered: None) -> Listing:

@@ -110,12 +110,13 @@ class Carrier:
                 if error.code == "phone-disk":
                     self._put(Came(error=error))
                     return None
-                tries = 1 if _size_of(part) > before else tries + 1
+                torn = error.values.get("reason") == "wrong-length"
+                tries = 1 if _size_of(part) > before and not torn else tries + 1
                 if error.code not in AWAY or tries > TRIES:
                     with contextlib.suppress(OSError):
                         part.unlink()
                     return Came(offered, error=error)
-                if error.values.get("reason") == "wrong-length":
+                if torn:
                     with contextlib.suppress(OSError):
                         part.unlink()  # nobody knows which of its bytes are its own
                 if not self._waited(error):

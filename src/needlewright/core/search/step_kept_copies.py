@@ -60,15 +60,16 @@ def run(context: Context) -> Iterator[Event]:
 def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
               names: _Names) -> Iterator[Event]:
     area, stop, begun = context.area, context.stop, time.monotonic()
-    reached, state, away = context.begin, "", False
-    while not stop.is_set() and not away:
+    reached, state = context.begin, ""
+    away: NeedlewrightError | None = None
+    while not stop.is_set() and away is None:
         came = carrier.next_ones()
         if came is None:
             break
         ready: list[tuple[Offered, Came, Path]] = []
         for one in came:
             if one.offered is None:
-                away = away or one.error is not None
+                away = away or one.error
                 if one.error is None and one.state != state:
                     state = one.state
                     yield Note("phone-waiting" if state else "phone-back", {"state": state})
@@ -84,7 +85,9 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
                                   f"{FOLDER}/{path.name}", one.sha256)
                 yield Found(names.named(replace(done.find, content=content), offered))
         yield _progress(reached, context, begun)
-    done_all = not stop.is_set() and not away
+    if away is not None:
+        raise away
+    done_all = not stop.is_set()
     yield Finished(STEP, Ending.DONE if done_all else Ending.STOPPED,
                    area.stop if done_all else reached)
 

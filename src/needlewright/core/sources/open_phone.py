@@ -64,7 +64,7 @@ class PhoneShelf(DistantShelf):
         return every[-1].entry.at + _room(every[-1].entry.size) if every else PLACE_BYTES
 
     def read_into(self, offset: int, target: memoryview) -> int:
-        raise SourceError("phone-no-bytes", path=self.spec)
+        raise SourceError("shelf-no-bytes", path=self.spec)
 
     def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> str:
         self._listed()

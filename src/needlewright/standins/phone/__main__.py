@@ -36,7 +36,8 @@ def made(description: Path, control: str) -> tuple[PhoneServer, State]:
     """The phone that is described, with the socket of its owner."""
     told = json.loads(description.read_text(encoding="utf-8"))
     faults = PhoneFaults(**told.get("faults", {}))
-    shelves = shelves_of(told["stores"], faults.made_up, faults.size)
+    shelves = shelves_of(told["stores"], faults.made_up, faults.size,
+                         faults.twins)
     state = State(faults)
     serve_control(control, state, shelves.truth)
     return PhoneServer(shelves, state, told.get("name", "Reedbank F2"), small), state

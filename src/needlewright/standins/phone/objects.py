@@ -6,6 +6,7 @@ from __future__ import annotations
 import hashlib
 import os
 import time
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -89,15 +90,20 @@ class Shelves:
         return "/".join((self.stores[one.store][0], *reversed(parts)))
 
 
-def shelves_of(stores: list[dict[str, str]], made_up: int = 0, size: int = 0) -> Shelves:
+def shelves_of(stores: list[dict[str, str]], made_up: int = 0, size: int = 0,
+               twins: Collection[str] = ()) -> Shelves:
     """The stores described: {"label", "kind": "inner" or "card", "folder"}; `made_up` files more of
-    `size` bytes on the first one, in folders of 1,000."""
+    `size` bytes on the first one, in folders of 1,000. `twins`: names of which there is a second
+    one in the same folder, with other bytes."""
     shelves = Shelves()
     for number, told in enumerate(stores, 1):
         store = 0x1_0001 if number == 1 else number << 16 | 1
         shelves.stores[store] = told["label"], REMOVABLE if told["kind"] == "card" else FIXED
         if told.get("folder"):
             _add_folder(shelves, store, Path(told["folder"]), 0)
+    for one in [o for o in shelves.objects.values() if o.name in twins]:
+        shelves.add(Object(shelves.next_handle(), one.store, one.parent, one.name, one.form,
+                           one.size + 1, one.created, one.modified))
     store = next(iter(shelves.stores))
     parent = 0
     for number in range(made_up):

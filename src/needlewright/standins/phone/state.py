@@ -26,7 +26,9 @@ class PhoneFaults:
     of which it tells nothing but the handle. `short`: names of which fewer bytes come than are
     announced. `strays`: every so many answers one has another transaction's number. `locks_after`:
     seconds from unlocking until it locks itself again. `drips`: it answers one small packet every
-    two seconds, for ever. `plain`: no property lists and no ranges beyond 32 bits, as cameras."""
+    two seconds, for ever. `plain`: no property lists and no ranges beyond 32 bits, as cameras.
+    `twins`: names of which there are two in a folder. `made_up`: so many files more, of `size`
+    bytes."""
 
     slow: float = 0.0
     drops: list[int] = field(default_factory=list)
@@ -37,6 +39,7 @@ class PhoneFaults:
     locks_after: float = 0.0
     drips: bool = False
     plain: bool = False
+    twins: list[str] = field(default_factory=list)
     made_up: int = 0
     size: int = 0
 

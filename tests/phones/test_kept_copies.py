@@ -1,0 +1,161 @@
+"""A phone in a job: what it holds as finds, whatever happens while it is brought."""
+
+from __future__ import annotations
+
+import random
+import threading
+import unittest
+from pathlib import Path
+
+from needlewright.core.delivery.bag import Delivered, deliver
+from needlewright.core.errors import JobError, SourceError
+from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.runner import run_search
+from needlewright.core.jobs.store import Job
+from needlewright.core.search.events import Finished, Note, Progress
+from needlewright.core.search.plan import Plan
+from needlewright.core.sources.registry import open_source
+from needlewright.standins.phone.start import FieldPhone
+from needlewright.standins.phone.state import PhoneFaults
+from needlewright.wording.bag import words_for
+from tests.phones import owner
+from tests.support import FolderTest
+
+PLAN = Plan(("kept-copies",), patience=30.0)
+
+
+class KeptCopiesTest(FolderTest):
+    def phone(self, **faults: object) -> FieldPhone:
+        made = FieldPhone(owner.folders(self.folder), PhoneFaults(**faults))
+        self.addCleanup(made.close)
+        made.open()
+        return made
+
+    def search(self, phone: FieldPhone, plan: Plan = PLAN, stop: threading.Event | None = None):
+        """All events of one search into the job."""
+        job, row = job_for_image(self.folder / "job", phone.address)
+        with job:
+            return list(run_search(job, row, plan, stop or threading.Event()))
+
+    def finds(self):
+        with Job(self.folder / "job", read_only=True) as job:
+            return [job.record(row.id) for row in job.matching()]
+
+    def test_what_is_removed_hidden_and_refused(self):
+        phone = self.phone(unlisted=["FP_0002.jpg"], short=["FP_0005.jpg"])
+        events = self.search(phone)
+        told = next(e for e in events if isinstance(e, Note) and e.code == "kept-listed")
+        self.assertEqual((told.values["refused"], told.values["unlisted"]), (1, 0))
+        by_name = {r.row.name: r for r in self.finds()}
+        trashed = by_name["FP_0091.jpg"]
+        self.assertEqual((trashed.row.grade, trashed.row.removed, trashed.row.kept),
+                         ("whole", True, "phone-trash"))
+        self.assertEqual(trashed.record.purge_at[:4], "2031")
+        self.assertEqual(by_name["FP_0092.jpg"].row.kept, "unfinished")
+        hidden = by_name["FP_0007.jpg"].row
+        self.assertEqual((hidden.kept, hidden.removed), ("hidden", False))
+        gone = {r.checks[0].code: r.row.grade for r in self.finds() if r.row.grade == "gone"
+                and r.row.name != ".nomedia"}
+        self.assertEqual(gone, {"object-refused": "gone", "object-not-brought": "gone"})
+        self.search(phone, Plan(("kept-copies",), removed_only=True))
+        self.assertEqual(len(self.finds()), len(by_name))  # searched again, nothing is doubled
+
+    def test_delivered_although_the_phone_is_gone(self):
+        phone = self.phone(twins=["FP_0003.jpg"])
+        truth = owner.by_path(phone.truth())
+        self.search(phone)
+        phone.close()
+        with Job(self.folder / "job") as job:
+            rows = [row for row in job.matching() if row.grade != "gone"]
+            bag = self.folder / "bag"
+            (last,) = [e for e in deliver(job, rows, bag, words_for(job), threading.Event())
+                       if isinstance(e, Delivered)]
+        self.assertTrue(last.finished)
+        ours = sorted(owner.sha256(p) for p in (bag / "data").rglob("*") if p.is_file())
+        wanted = sorted(h for path, hashes in truth.items() for h in hashes
+                        if not path.endswith(".nomedia"))
+        self.assertEqual(ours, wanted)
+
+    def test_dropped_locked_and_pulled_at_random_moments(self):
+        """No object lost or doubled, none with foreign bytes."""
+        for seed in range(3):
+            phone = self.phone(drops=owner.moments(seed, 5, 2 << 20))
+            rng, ended = random.Random(seed), threading.Event()
+
+            def act(phone=phone, rng=rng, ended=ended) -> None:
+                while not ended.wait(rng.uniform(0.3, 1.5)):
+                    first, then = rng.choice((("lock", "unlock"), ("pull", "plug"),
+                                              ("refuse", "trust")))
+                    phone.wish(first)
+                    ended.wait(rng.uniform(0.1, 0.6))
+                    phone.wish(then, "allow")
+
+            thread = threading.Thread(target=act, daemon=True)
+            job, row = None, None
+            while job is None:
+                try:
+                    job, row = job_for_image(self.folder / f"job {seed}", phone.address)
+                except SourceError:
+                    phone.open()
+            thread.start()
+            with job:
+                for _ in range(20):  # as often as somebody asks for it again
+                    try:
+                        events = list(run_search(job, row, PLAN, threading.Event()))
+                        if events and isinstance(events[-1], Finished):
+                            break
+                    except SourceError:
+                        continue
+                ended.set()
+                thread.join()
+                found: dict[str, list[str]] = {}
+                for number in (row.id for row in job.matching()):
+                    content = job.record(number).content
+                    place = Path(job.folder) / content.file if hasattr(content, "file") else None
+                    if place is not None:
+                        found.setdefault(job.record(number).row.path, []).append(
+                            owner.sha256(place))
+            truth = owner.by_path(phone.truth())
+            self.assertEqual({p: h for p, h in found.items() if not p.endswith(".nomedia")},
+                             {p: h for p, h in truth.items() if not p.endswith(".nomedia")})
+            phone.close()
+
+    def test_stopped_and_gone_on_with(self):
+        phone = self.phone(slow=4_000_000.0)
+        stop = threading.Event()
+        job, row = job_for_image(self.folder / "job", phone.address)
+        with job:
+            for event in run_search(job, row, PLAN, stop):
+                if isinstance(event, Progress) and event.done:
+                    stop.set()
+            first = {p.name for p in (self.folder / "job" / "brought").iterdir()
+                     if p.suffix != ".part"}
+            list(run_search(job, row, PLAN, threading.Event()))
+        kept = {p.name for p in (self.folder / "job" / "brought").iterdir()}
+        self.assertTrue(first and first < kept)
+        self.assertFalse([name for name in kept if name.endswith(".part")])
+
+    def test_patience_ends_in_one_clear_error(self):
+        phone = self.phone(drops=[40_000])
+        job, row = job_for_image(self.folder / "job", phone.address)
+        phone.wish("lock")
+        with job, self.assertRaises(SourceError) as told:
+            list(run_search(job, row, Plan(("kept-copies",), patience=1.0), threading.Event()))
+        self.assertEqual(told.exception.code, "phone-closed")
+
+    def test_what_a_phone_is_no_source_for(self):
+        phone = self.phone()
+        with open_source(phone.address) as shelf, self.assertRaises(SourceError) as told:
+            shelf.read_at(0, 512)
+        self.assertEqual(told.exception.code, "shelf-no-bytes")
+        job, row = job_for_image(self.folder / "job", phone.address)
+        with job, self.assertRaises(JobError):
+            list(run_search(job, row, Plan(("signatures",)), threading.Event()))
+        for spec in ("ptpip://", "ptpip://a b", "ptpip://host:0", "ptpip://h:99999", "phone:",
+                     "phone:../x"):
+            with self.subTest(spec), self.assertRaises(SourceError):
+                open_source(spec)
+
+
+if __name__ == "__main__":
+    unittest.main()
