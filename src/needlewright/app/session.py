@@ -16,6 +16,7 @@ from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.desk import Desk
 from needlewright.app.joining import Joining
 from needlewright.app.mends import Mends
+from needlewright.app.phones import Phones
 from needlewright.app.settings import Settings, jobs_folder, new_folder
 from needlewright.app.viewmodels.board import NO_JOB, Board, board_of
 from needlewright.app.viewmodels.finds import FindsModel
@@ -82,6 +83,8 @@ class Session(QObject):
         self.choice.tray_changed.connect(self.refresh_board)
         self.finds_rechecked.connect(self.choice.renew)
         self.copies = Copies(devices, self)
+        self.phones = Phones(self)
+        self.phones.problem.connect(self.problem)
         self.demo = DemoJobs(self, self)
         self.copies.problem.connect(self.problem)
         self.copies.image_came.connect(self._image_came)
@@ -137,6 +140,12 @@ class Session(QObject):
         name = short_name(spec)
         folder = self.board.folder or new_folder(Path(safe_name(name)))
         self._open(lambda: job_for_image(folder, spec, name))
+
+    def open_phone(self, spec: str) -> None:
+        """Take the phone at `spec` into the open job, or into a new one."""
+        name = short_name(spec)
+        folder = self.board.folder or new_folder(Path(safe_name(name)))
+        self._open(lambda: job_for_image(folder, spec, name), self.phones.leave)
 
     def make_job(self, spec: str, title: str, then: Callable[[], None]) -> None:
         """Open a new job for the medium at `spec`, which it must not lie on."""
@@ -430,6 +439,7 @@ class Session(QObject):
     def close(self) -> None:
         self.end_work()
         self.copies.end()
+        self.phones.leave()
         self.finds.end()
         self.mends.close()
         self.pictures.end()

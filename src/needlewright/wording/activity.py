@@ -89,6 +89,8 @@ def search_line(source: str, progress: Progress) -> str:
     if progress.waiting is not None:
         made = units.count(progress.solved or 0, "file")
         return f"{step}, {source}: {made} put together, {progress.waiting:,} in pieces still"
+    if progress.away:
+        return phones.waits_line(source, progress.away)
     text = f"{step}, {source}: {units.size(progress.done)} of {units.size(progress.total)}"
     if progress.done >= progress.total:
         return f"{text}, last checks"

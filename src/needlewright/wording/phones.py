@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from needlewright.wording import units
@@ -15,18 +15,61 @@ STATES = {
                   "asks.", "It hands nothing out to strangers."),
     "closed": ("It is locked, or keeps its pictures to itself", "Unlock it and choose to "
                "share files or photos.", "A locked phone shows empty shelves."),
-    "ready": ("It hands out its files", "", ""),
+    "ready": ("It hands out its files", "It is ready.", ""),
 }
 #: State -> the error that says so.
 CODES = {"unseen": "phone-unseen", "untrusted": "phone-untrusted", "closed": "phone-closed"}
-POINTS = (("unseen", "It answers"), ("untrusted", "It trusts this computer"),
-          ("closed", "Unlocked, and allowed to share files"), ("ready", "Stores offered"))
-ADVICE = ("Stop using the phone, and put it into flight mode: what it writes may lie over what was "
-          "removed. Keep it charged. Look first at what it shows as recently removed.")
-STILL_WAITING = "still waiting; this turns by itself"
-HEAD, ADDRESS, ADDRESS_HINT = "A phone or a camera", "Address", "ptpip://192.0.2.7 or phone:NAME"
-ADD, OPEN, CANCEL = "Phone or camera…", "Take it in", "Cancel"
-LISTING = "Listing what it holds: {done:,} of {offered:,} objects"
+#: What must be so before its files are handed out, in order: the state in which it is not so yet,
+#: as it is said before and after.
+POINTS = (
+    ("unseen", "It answers", "It answers"),
+    ("untrusted", "It lets this computer in", "It lets this computer in"),
+    ("closed", "It is unlocked and shares its files", "It is unlocked and shares its files"),
+    ("listing", "It offers its stores", "It offers its stores: {stores}"),
+)
+ORDER = ("unseen", "untrusted", "closed", "ready")
+DONE, OPEN = "\u2713", "\u25cb"
+ADVICE_HEAD = "Before anything else"
+ADVICE = ("Stop using the phone and switch it to flight mode: what it writes may lie over what was "
+          "removed. Install nothing on it, and keep it charged. What it shows as recently removed "
+          "is the first place to look.")
+STILL_WAITING = "Still waiting; this turns by itself."
+ASKING = "Asking the phone…"
+TAKE_IN, LEAVE = "Take it in", "Leave it"
+LOOK_AT = "Look at it"
+
+
+def head(spec: str, model: str) -> str:
+    """'Reedbank F2, phone:field-phone'."""
+    return f"{model}, {spec}" if model else spec
+
+
+def points(state: str, stores: Sequence[str]) -> list[str]:
+    """What must be so before files are handed out, each with whether it is."""
+    reached = ORDER.index(state) if state in ORDER else 0
+    lines = []
+    for number, (_, before, after) in enumerate(POINTS):
+        done = reached > number or state == "ready"
+        lines.append(f"{DONE if done else OPEN}  " + (
+            after.format(stores=", ".join(stores)) if done else before))
+    return lines
+
+
+def what_to_do(state: str) -> str:
+    """What is to be done on the phone."""
+    return STATES[state][1] if state in STATES else ASKING
+
+
+def why_so(state: str) -> str:
+    """Why, and that it is waited for."""
+    if state not in STATES or state == "ready":
+        return ""
+    return f"{STATES[state][2]} {STILL_WAITING}"
+
+
+def waits_line(source: str, state: str) -> str:
+    """'field-phone is away: …' while a search waits."""
+    return f"{source} is waited for. {what_to_do(state)}"
 
 
 def waiting_line(spec: str, state: str) -> str:

@@ -27,6 +27,7 @@ from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
 from needlewright.app.widgets.effort_dialog import EffortDialog
 from needlewright.app.widgets.forecast_card import ForecastCard
+from needlewright.app.widgets.phone_card import PhoneCard
 from needlewright.app.widgets.small import (
     button,
     card,
@@ -39,11 +40,13 @@ from needlewright.app.widgets.small import (
 )
 from needlewright.core.jobs.copying import IMAGES
 from needlewright.core.jobs.rows import BYTES, SourceRow
+from needlewright.core.phones.addresses import NAMED, is_address
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.examining import are_files
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.open_folder import place_of
 from needlewright.wording import errors, units
+from needlewright.wording import phones as phone_words
 from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
@@ -79,7 +82,9 @@ class Intake(QWidget):
         self.copy_card = CopyCard(
             session.copies, lambda: session.begin_copy(session.copies.spec), self.ask_effort)
         self.forecast_card = ForecastCard(session.copies)
-        fill(middle, self.forecast_card, self.copy_card, self.begin, None)
+        self.phone_card = PhoneCard(session.phones, session.open_phone)
+        session.phones.changed.connect(self.refresh)
+        fill(middle, self.phone_card, self.forecast_card, self.copy_card, self.begin, None)
         panel = QWidget()
         panel.setObjectName("dossier")
         panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -114,14 +119,15 @@ class Intake(QWidget):
         self._show_devices()
         clear(self.begin)
         self.demo_button = None
-        if not rows and self._session.copies.work is None:
+        watched = bool(self._session.phones.watched)
+        if not rows and self._session.copies.work is None and not watched:
             frame, inside = card()
             fill(inside, label(words.INTAKE_FIRST, "sub"),
                  label(words.INTAKE_FIRST_TEXT, "muted", wrap=True), 4,
                  line(button(words.INTAKE_OPEN, "openFirst", self.choose_image, "main"), None))
             self.begin.addWidget(frame)
         self._show_recent()
-        if self._session.copies.work is None:  # the copy needs the room
+        if self._session.copies.work is None and not watched:  # the copy needs the room
             self._add_demo()
         self._show_facts()
 
@@ -150,6 +156,22 @@ class Intake(QWidget):
                     "path": device.path, "user": getpass.getuser()})
                 inside.addWidget(label(reason, "problem", wrap=True))
             self.sources.addWidget(frame)
+        self._show_phones()
+
+    def _show_phones(self) -> None:
+        """The phones that are known by name."""
+        phones = self._session.phones
+        taken = {row.path for row in self._session.board.sources}
+        for known in phones.known:
+            spec = f"{NAMED}{known.name}"
+            if spec in taken:
+                continue
+            frame, inside = card()
+            look_at = button(phone_words.LOOK_AT, f"phone-{known.name}",
+                             partial(phones.watch, spec))
+            look_at.setEnabled(phones.watched != spec)
+            fill(inside, line(label(known.name, "sub"), None, look_at), label(spec, "muted"))
+            self.sources.addWidget(frame)
 
     def _forecast_button(self, spec: str, enabled: bool = True) -> QPushButton:
         made = button(words.FORECAST_HEAD, "forecast",
@@ -173,8 +195,11 @@ class Intake(QWidget):
 
     def open_address(self) -> None:
         text, given = QInputDialog.getText(self, words.INTAKE_ADDRESS, words.INTAKE_ADDRESS_ASK)
-        if given and text.strip():
-            self._session.begin_copy(text.strip())
+        spec = text.strip()
+        if given and is_address(spec):
+            self._session.phones.watch(spec)
+        elif given and spec:
+            self._session.begin_copy(spec)
 
     def _source_card(self, row: SourceRow) -> QWidget:
         frame, inside = card()
@@ -324,6 +349,8 @@ class Intake(QWidget):
 
 
 def _about(row: SourceRow) -> str:
+    if row.kind == "phone":
+        return words.INTAKE_OF_PHONE.format(size=units.size(row.size))
     if row.kind != BYTES:
         return words.INTAKE_OF_FILES.format(size=units.size(row.size))
     return f"{units.size(row.size)}, {row.sector_size}-byte sectors"

@@ -14,7 +14,8 @@ class Progress:
     """How far a step is. `checkpoint`: everything before this byte is settled, so a later run may
     begin there. `seconds_left` is None until the speed is known. `waiting`, `solved`: finds, where
     a step goes by these. `state`: where a step goes on that does not go by bytes, as text that
-    only it reads; None: as told before."""
+    only it reads; None: as told before. `away`: the state in which a device is that is waited
+    for."""
 
     step: str
     done: int
@@ -25,6 +26,7 @@ class Progress:
     waiting: int | None = None
     solved: int | None = None
     state: str | None = None
+    away: str = ""
 
 
 @dataclass(frozen=True, slots=True)

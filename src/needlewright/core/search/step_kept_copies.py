@@ -84,7 +84,7 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
                 content = Brought(offered.entry.key, path.stat().st_size,
                                   f"{FOLDER}/{path.name}", one.sha256)
                 yield Found(names.named(replace(done.find, content=content), offered))
-        yield _progress(reached, context, begun)
+        yield _progress(reached, context, begun, state)
     if away is not None:
         raise away
     done_all = not stop.is_set()
@@ -142,11 +142,11 @@ def _reason(error: NeedlewrightError | None) -> str:
     return "" if error is None else str(error.values.get("reason", error.code))
 
 
-def _progress(reached: int, context: Context, begun: float) -> Progress:
+def _progress(reached: int, context: Context, begun: float, away: str) -> Progress:
     spent, done = time.monotonic() - begun, reached - context.begin
     rate = done / spent if spent > 1 and done else 0.0
     return Progress(STEP, reached - context.area.start, context.area.size, reached, rate,
-                    (context.area.stop - reached) / rate if rate else None)
+                    (context.area.stop - reached) / rate if rate else None, away=away)
 
 
 register(Step(STEP, 5, run, suits="phone"))

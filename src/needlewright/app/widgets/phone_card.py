@@ -1,0 +1,56 @@
+"""How far a phone is ready, point by point, and what is to be done on it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from needlewright.app.phones import Phones
+from needlewright.app.widgets.small import button, card, fill, label, line
+from needlewright.core.phones.phone import State
+from needlewright.wording import phones as words
+
+
+class PhoneCard(QWidget):
+    """Shows the phone that is watched; hidden where none is."""
+
+    def __init__(self, phones: Phones, take_in: Callable[[str], object]) -> None:
+        super().__init__()
+        self._phones = phones
+        self.head = label("", "head", "phoneHead", wrap=True)
+        self.points = [label("", "", f"phonePoint{n}", wrap=True)
+                       for n in range(len(words.POINTS))]
+        self.do = label("", "sub", "phoneDo", wrap=True)
+        self.why = label("", "muted", "phoneWhy", wrap=True)
+        self.take = button(words.TAKE_IN, "takeInPhone",
+                           lambda: take_in(phones.watched), "main")
+        self.leave = button(words.LEAVE, "leavePhone", phones.leave, "link")
+        frame, inside = card()
+        fill(inside, self.head, 4, *self.points, 4, self.do, self.why, 4,
+             line(self.take, self.leave, None, spacing=12))
+        advice, below = card()
+        fill(below, label(words.ADVICE_HEAD, "sub"), label(words.ADVICE, "muted", wrap=True))
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(8)
+        fill(outer, frame, advice)
+        phones.changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show how far the phone is now."""
+        watched = self._phones.watched
+        self.setVisible(bool(watched))
+        if not watched:
+            return
+        ready = self._phones.ready
+        state = str(ready.state) if ready is not None else ""
+        model = ready.model if ready is not None else ""
+        self.head.setText(words.head(watched, model))
+        stores = ready.stores if ready is not None else ()
+        for shown, text in zip(self.points, words.points(state, stores), strict=True):
+            shown.setText(text)
+        self.do.setText(words.what_to_do(state))
+        self.why.setText(words.why_so(state))
+        self.take.setEnabled(state == State.READY)
