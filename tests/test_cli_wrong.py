@@ -40,8 +40,9 @@ class CommandTest(FolderTest):
                 (("serach",), "neither a command nor a job folder"),
                 (("nowhere at all",), "neither a command"),
                 (("job", "another"), "Give one job folder"),
-                (("run", "card.img", *job, "--steps", "kept-copies"), "not one of"),
-                (("run", "card.img", *job, "--steps", "kept-copies"), "not one of"),
+                (("run", "card.img", *job, "--steps", "kept-copies"), "cannot be searched that"),
+                (("run", "ptpip://a:b", *job), "no address"),
+                (("standin", "x"), "invalid choice"),
                 (("run", "card.img", *job, "--steps", ""), "nothing is chosen"),
                 (("run", "card.img", *job, "--kinds", ""), "nothing is chosen"),
                 (("run", "card.img", *job, "--kinds", "photo,unicorn"), "not one of"),
@@ -63,7 +64,7 @@ class CommandTest(FolderTest):
             self.check(self.call(*arguments), 1, "no display")
 
     def test_what_comes_later_says_so(self):
-        self.check(self.call("standin", "x"), 1, "not part of this version yet")
+        self.check(self.call("standin", "album"), 1, "not part of this version yet")
         self.check(self.call("standin", "--help"), 0)
 
     def test_failures_are_one_line(self):

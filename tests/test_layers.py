@@ -82,13 +82,14 @@ class LayersTest(unittest.TestCase):
 
     def test_who_may_know_whom(self):
         allowed = {"wording": {"core", "wording"}, "demo": {"core", "demo"},
-                   "standins": {"core", "standins"},
+                   "standins": {"core", "standins", "demo"},
                    "app": {"core", "wording", "app", "demo", "standins"},
                    "cli": {"core", "wording", "app", "cli", "cli_media", "cli_join",
-                           "cli_files", "cli_rows", "demo", ""},
+                           "cli_files", "cli_rows", "cli_phones", "demo", ""},
+                   "cli_phones": {"core", "wording", "app", "standins", "cli_phones"},
                    "cli_rows": {"core", "wording", "cli_files", "cli_rows"},
                    "cli_files": {"core", "wording", "cli_files"},
-                   "cli_media": {"core", "wording", "cli_media"},
+                   "cli_media": {"core", "wording", "cli_media", "cli_phones"},
                    "cli_join": {"core", "wording", "cli_join"}}
         for module, others in arrows().items():
             top = module.split(".")[1] if "." in module else ""
@@ -134,7 +135,9 @@ class LayersTest(unittest.TestCase):
 
     def test_only_jobs_speak_sql(self):
         for name, path in modules().items():
-            if ".core.jobs" in name or ".checks.worker_pictures" in name:
+            # A stand-in makes what phones hold.
+            if any(part in name for part in (".core.jobs", ".checks.worker_pictures",
+                                             ".standins.")):
                 continue
             text = path.read_text(encoding="utf-8")
             for word in ("import sqlite3", "SELECT ", "INSERT INTO", "UPDATE finds"):

@@ -29,7 +29,8 @@ COMMANDS = frozenset((
     "mend", "rows", "standin"))
 PROGRESS_SECONDS = 1.0
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
-                              "hand-no-find", "hand-no-offer", "hand-no-place"))
+                              "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
+                              "address-wrong"))
 
 
 def main(arguments: Sequence[str] | None = None) -> int:

@@ -17,6 +17,9 @@ STATES = {
                "share files or photos.", "A locked phone shows empty shelves."),
     "ready": ("It hands out its files", "It is ready.", ""),
 }
+#: State -> why a search waits, in few words.
+AWAY = {"unseen": "waits: it does not answer", "untrusted": "waits: it lets nobody in",
+        "closed": "waits: it is locked"}
 #: State -> the error that says so.
 CODES = {"unseen": "phone-unseen", "untrusted": "phone-untrusted", "closed": "phone-closed"}
 #: What must be so before its files are handed out, in order: the state in which it is not so yet,

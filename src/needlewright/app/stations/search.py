@@ -52,6 +52,7 @@ from needlewright.core.sources.source import Span
 from needlewright.core.walks import Kind
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
+from needlewright.wording import phones as phone_words
 from needlewright.wording import units
 from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
@@ -446,9 +447,11 @@ class Search(QWidget):
         if running is not None:
             step.pause.setText(words.SEARCH_CONTINUE if running.paused else words.SEARCH_PAUSE)
         _choose(step.frame, running is not None)
-        left = session.progress.seconds_left if running and session.progress else None
-        step.cost.setText(f"{units.duration(left)} left" if left is not None
-                          else self._cost(step.name))
+        progress = session.progress if running is not None else None
+        left = progress.seconds_left if progress is not None else None
+        step.cost.setText(
+            phone_words.AWAY[progress.away] if progress is not None and progress.away else
+            f"{units.duration(left)} left" if left is not None else self._cost(step.name))
 
     def _fill_next(self, states: Mapping[str, object]) -> None:
         """Only the next sensible thing is a filled button: the first step that is not done."""

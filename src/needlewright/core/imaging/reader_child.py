@@ -16,6 +16,7 @@ from typing import Any
 
 from needlewright.core.errors import SourceError
 from needlewright.core.sources.registry import open_source, told_of
+from needlewright.core.sources.shelf import DistantShelf
 from needlewright.core.sources.source import Source
 
 HEAD_BYTES = 1 << 16
@@ -27,9 +28,8 @@ def main(spec: str, fd: int, slot_bytes: int) -> None:
     try:
         source = open_source(spec, direct=True)
         if source.kind != Source.kind:
-            # Files are no medium to be copied.
-            raise SourceError("source-directory" if source.kind == "files" else "shelf-no-bytes",
-                              path=spec)
+            here = not isinstance(source, DistantShelf)  # files are no medium to be copied
+            raise SourceError("source-directory" if here else "shelf-no-bytes", path=spec)
     except SourceError as error:
         _say({"error": error.code, "values": error.values})
         return

@@ -18,6 +18,7 @@ from needlewright.core.jobs.known import JobKnowledge
 from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
+from needlewright.core.search.bringing import until_back
 from needlewright.core.search.engine import cut_area, search
 from needlewright.core.search.events import (
     Ending,
@@ -33,6 +34,7 @@ from needlewright.core.search.events import (
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps_for
 from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.shelf import DistantShelf
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import StopSignal
 
@@ -60,6 +62,12 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
     kept.
     """
     with open_source(source.path) as image:
+        if isinstance(image, DistantShelf):
+            image.heed(stop)
+            for state in until_back(image, stop, plan.patience):
+                yield Progress(plan.steps[0], 0, source.size, 0, away=state)
+            if stop.is_set():
+                return
         if image.size != source.size:
             source = job.resized(source, image)
         wanted = [name for name in steps_for(image.kind) if name in plan.steps]

@@ -12,6 +12,7 @@ import os
 import queue
 import threading
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 AHEAD = 64  # files that are brought before they are looked at
 LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
 TRIES = 3  # for one file, of a device that is there
+OF_STATES = {"unseen": "phone-unseen", "untrusted": "phone-untrusted", "closed": "phone-closed"}
 #: What passes when a person does something, or by itself.
 AWAY = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed"))
 
@@ -35,6 +37,28 @@ class Came:
     sha256: str = ""
     error: NeedlewrightError | None = None
     state: str = ""
+
+
+def until_back(shelf: DistantShelf, stop: StopSignal, patience: float) -> Iterator[str]:
+    """The state that a shelf is in, again and again until it is back; SourceError where that takes
+    over `patience` seconds."""
+    until = time.monotonic() + patience
+    while not stop.is_set():
+        problem = None
+        try:
+            state = shelf.is_back()
+        except SourceError as error:
+            if error.code not in AWAY:
+                raise
+            state, problem = "unseen", error
+        if not state:
+            return
+        if time.monotonic() > until:
+            raise problem or SourceError(OF_STATES.get(state, "phone-unseen"), path=shelf.name)
+        yield state
+        begun = time.monotonic()
+        while time.monotonic() - begun < WAIT_SECONDS and not stop.is_set():
+            time.sleep(0.05)
 
 
 class Carrier:
@@ -119,31 +143,24 @@ class Carrier:
                 if torn:
                     with contextlib.suppress(OSError):
                         part.unlink()  # nobody knows which of its bytes are its own
-                if not self._waited(error):
+                if not self._waited():
                     return None
         return None
 
-    def _waited(self, error: SourceError) -> bool:
+    def _waited(self) -> bool:
         """Wait until the shelf is back; whether it is."""
-        until, shown = time.monotonic() + self._patience, None
-        while not self.is_set() and time.monotonic() < until:
-            try:
-                state = self._shelf.is_back()
-            except SourceError as again:
-                if again.code not in AWAY:
-                    self._put(Came(error=again))
-                    return False
-                state = "unseen"
-            if not state:
-                if shown is not None:
-                    self._put(Came())
-                return True
-            if state != shown:
-                self._put(Came(state=state))
-                shown = state
-            self._ended.wait(WAIT_SECONDS)
-        self._put(Came(error=error))
-        return False
+        shown = None
+        try:
+            for state in until_back(self._shelf, self, self._patience):
+                if state != shown:
+                    self._put(Came(state=state))
+                    shown = state
+        except SourceError as error:
+            self._put(Came(error=error))
+            return False
+        if shown is not None and not self.is_set():
+            self._put(Came())
+        return not self.is_set()
 
     def is_set(self) -> bool:
         """Whether it is to stop."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sqlite3
 import time
 from datetime import UTC, datetime, timedelta
@@ -20,6 +21,8 @@ SEED = 4200
 def draw(place: Path) -> list[dict[str, str]]:
     """Write the folders of both stores into `place`; the stores as the phone describes them."""
     inner, card = place / "inner", place / "card"
+    for old in (inner, card):
+        shutil.rmtree(old, ignore_errors=True)  # names hold the day on which they are purged
     camera = inner / "DCIM" / "Camera"
     for folder in (camera, inner / "Pictures" / "Screenshots", inner / "Recordings",
                    inner / "Pictures" / "Decoys", inner / "Documents", card / "DCIM" / "200FERNB"):

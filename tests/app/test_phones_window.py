@@ -1,0 +1,113 @@
+"""A phone at Intake: what is to be done on it, point by point, until its files are finds."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+from unittest import mock
+
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QInputDialog, QPushButton
+
+from needlewright.app.standin_phone import PhoneWindow
+from needlewright.app.window import FINDS, INTAKE, SEARCH
+from needlewright.standins.phone.start import FieldPhone
+from needlewright.standins.phone.state import PhoneFaults
+from needlewright.wording import phones as words
+from tests.app.test_window import LEFT, WindowCase
+from tests.phones import owner
+
+
+class PhonesWindowTest(WindowCase):
+    def setUp(self):
+        super().setUp()
+        known = self.folder / "phones"
+        known.mkdir()
+        patch = mock.patch.dict(os.environ, NEEDLEWRIGHT_PHONES=str(known))
+        patch.start()
+        self.addCleanup(patch.stop)
+        self.phone = FieldPhone(owner.folders(self.folder / "held"), PhoneFaults(slow=3e6))
+        self.addCleanup(self.phone.close)
+        (known / "field-phone.json").write_text(json.dumps({"address": self.phone.address}))
+        self.card = self.window.intake.phone_card
+
+    def state(self) -> str:
+        ready = self.session.phones.ready
+        return str(ready.state) if ready is not None else ""
+
+    def ticked(self) -> list[bool]:
+        return [point.text().startswith(words.DONE) for point in self.card.points]
+
+    def test_from_locked_to_its_photos(self):
+        self.station(INTAKE)
+        self.session.phones.look()
+        look_at = self.window.intake.findChild(QPushButton, "phone-field-phone")
+        QTest.mouseClick(look_at, LEFT)
+        self.wait(lambda: self.state() == "untrusted", "the first look")
+        self.assertEqual(self.ticked(), [True, False, False, False])
+        self.assertFalse(self.card.take.isEnabled())
+        self.assertIn("allow", self.card.do.text())
+        owners = PhoneWindow(self.phone)
+        self.addCleanup(owners.close)
+        self.assertIn("asks", owners.asks.text())
+        for wish, state, ticks in (("trust", "closed", 2), ("unlock", "closed", 2),
+                                   ("allow", "ready", 4), ("lock", "closed", 2),
+                                   ("unlock", "ready", 4)):
+            QTest.mouseClick(owners.buttons[wish], LEFT)
+            self.wait(lambda s=state: self.state() == s, f"{wish}")
+            self.wait(lambda t=ticks: sum(self.ticked()) == t, "the points")
+        QTest.mouseClick(self.card.take, LEFT)
+        self.wait(lambda: self.session.source is not None and self.session.source.kind == "phone",
+                  "the source")
+        self.assertEqual(self.session.phones.watched, "")
+        self.station(SEARCH)
+        self.idle()
+        step = self.window.search.cards["kept-copies"]
+        self.assertEqual([n for n, c in self.window.search.cards.items()
+                          if not c.frame.isHidden()], ["kept-copies"])
+        QTest.mouseClick(step.begin, LEFT)
+        self.wait(lambda: self.session.searching, "the search")
+        owners.act("pull")
+        self.wait(lambda: bool(self.session.progress and self.session.progress.away), "the loss")
+        self.wait(lambda: step.cost.text() == words.AWAY["unseen"], "why it waits")
+        owners.act("plug")
+        self.wait(lambda: not self.session.searching, "the end of it")
+        self.station(FINDS)
+        self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 13, "its files")
+
+    def test_an_address_that_is_none_and_one_where_nobody_is(self):
+        self.station(INTAKE)
+        told = []
+        self.session.problem.connect(told.append)
+        for address, state in (("ptpip://a b", ""), ("ptpip://127.0.0.1:1", "unseen")):
+            with mock.patch.object(QInputDialog, "getText", return_value=(address, True)):
+                self.window.intake.open_address()
+            self.wait(lambda s=state: (self.state() == s) if s else bool(told), "an answer")
+        self.assertEqual(self.ticked(), [False] * 4)
+        QTest.mouseClick(self.card.leave, LEFT)
+        self.assertFalse(self.card.isVisible())
+        self.assertEqual(len(told), 1)
+
+
+class StandinCommandTest(WindowCase):
+    def test_the_command_runs_it_and_takes_it_off_the_list_at_its_end(self):
+        known = self.folder / "phones"
+        place = {**os.environ, "NEEDLEWRIGHT_PHONES": str(known),
+                 "XDG_CACHE_HOME": str(self.folder / "cache")}
+        running = subprocess.Popen(
+            [sys.executable, "-m", "needlewright", "standin", "phone", "--headless"],
+            stdout=subprocess.PIPE, env=place, text=True)
+        self.addCleanup(running.stdout.close)
+        told = json.loads(running.stdout.readline())
+        self.assertEqual(told["source"], "phone:field-phone")
+        listed = subprocess.run(
+            [sys.executable, "-m", "needlewright", "sources", "--json"], env=place, check=True,
+            capture_output=True, text=True)
+        (one,) = [s for s in json.loads(listed.stdout)["sources"] if s.get("state")]
+        self.assertEqual((one["path"], one["state"]), ("phone:field-phone", "untrusted"))
+        running.send_signal(signal.SIGINT)
+        self.assertEqual(running.wait(20), 0)
+        self.assertEqual(list(known.iterdir()), [])
