@@ -47,7 +47,7 @@ def by_path(truth: dict[str, str]) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for key, digest in truth.items():
         found.setdefault(key.partition(":")[2], []).append(digest)
-    return found
+    return {path: sorted(hashes) for path, hashes in found.items()}
 
 
 def moments(seed: int, count: int, most: int) -> list[int]:

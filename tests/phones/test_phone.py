@@ -77,7 +77,7 @@ class PhoneTest(FolderTest):
             told = client.fetch(held, path)
             self.assertEqual(told, owner.sha256(path))
             found.setdefault(held.path, []).append(told)
-        return found
+        return {path: sorted(hashes) for path, hashes in found.items()}
 
     def test_states_turn_as_its_owner_acts(self):
         phone = self.phone()
@@ -93,9 +93,9 @@ class PhoneTest(FolderTest):
         self.assertEqual(client.state(), (State.UNSEEN, []))
 
     def test_everything_is_listed_and_fetched(self):
-        for plain in (False, True):
-            with self.subTest(plain=plain):
-                phone = self.phone(plain=plain, twins=["FP_0003.jpg", "Überblick.png"])
+        for faults in ({}, {"plain": True}, {"plain": True, "shallow": True}, {"shallow": True}):
+            with self.subTest(faults):
+                phone = self.phone(twins=["FP_0003.jpg", "Überblick.png"], **faults)
                 phone.open()
                 client = self.client(phone)
                 listing = client.listing()

@@ -19,10 +19,10 @@ NAME = "Needlewright"
 WITHOUT_DATA, SENDING = 1, 2
 MOST_PACKET = 1 << 28
 BLOCK = 1 << 20
-CALL_SECONDS = 20.0
+CALL_SECONDS = 60.0  # cameras may take long to look through a full card
 LEAST_RATE = 50_000  # bytes a second, under which a transfer is given up
-SILENT_SECONDS = 10.0
-UNSTATED = (1 << 64) - 1
+SILENT_SECONDS, CONNECT_SECONDS = 30.0, 5.0
+UNSTATED = frozenset(((1 << 64) - 1, (1 << 32) - 1))
 #: This computer, as devices remember it.
 OURSELVES = uuid.uuid5(uuid.NAMESPACE_DNS, "needlewright.local").bytes
 
@@ -42,9 +42,10 @@ class IpLink(Link):
 
     def _connect(self, host: str, port: int) -> socket.socket:
         try:
-            made = socket.create_connection((host, port), timeout=self._silent)
+            made = socket.create_connection((host, port), timeout=CONNECT_SECONDS)
         except OSError as error:
             raise Lost("unseen") from error
+        made.settimeout(self._silent)
         made.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         return made
 
@@ -99,12 +100,12 @@ class IpLink(Link):
                 continue
             body = self._exact(self._command, length)
             self._in_time(begun, got)
-            if kind == START_DATA and len(body) >= 12 and ended and not stated:
+            if kind == START_DATA and len(body) >= 8 and ended and not stated:
                 self._same(transaction, body[:4])
                 stated, ended = int.from_bytes(body[4:12], "little"), False
             elif kind == RESPONSE and len(body) >= 6:
                 self._same(transaction, body[2:6])
-                whole = got == stated or stated == UNSTATED
+                whole = got == stated or stated in UNSTATED
                 if (stated or got) and not (whole and ended):
                     raise Lost("wrong-length")
                 values = struct.unpack_from(f"<{(len(body) - 6) // 4}I", body, 6)

@@ -62,38 +62,41 @@ class Listing:
 def listing_of(session: Session, told: Callable[[int, int], None]) -> Listing:
     """Everything that all stores hold; `told`: (objects so far, offered). Raises Lost."""
     found = Listing(session.stores())
+    every, seen = _all_at_once(session) if found.stores else {}, set[int]()
     for store in found.stores:
-        items = _items_of(session, store, found, told)
+        items = _items_of(session, store, every, seen, found, told)
+        seen |= items.keys()
         found.folders += sum(1 for i in items.values() if i.is_folder)
         found.files += _files(items, store)
     return found
 
 
-def _items_of(session: Session, store: Store, found: Listing,
-              told: Callable[[int, int], None]) -> dict[int, Item]:
-    """Object by handle."""
+def _items_of(session: Session, store: Store, every: dict[int, Item], seen: set[int],
+              found: Listing, told: Callable[[int, int], None]) -> dict[int, Item]:
+    """Object by handle; `every`: what is told of all; `seen`: those of other stores, which some
+    devices list again."""
     try:
-        wanted = dict.fromkeys(session.handles(store.number))
+        wanted = dict.fromkeys(h for h in session.handles(store.number) if h not in seen)
     except Refused as error:
         found.refused[error.code] += 1
         found.missed += 1
         return {}
-    items = _all_at_once(session)
-    known = {h: i for h, i in items.items() if h in wanted}
+    known = {h: i for h, i in every.items() if h in wanted}
     waiting = list(wanted)
-    deep = False
+    deep: bool | None = None  # whether what lies in folders was listed with the others
     while waiting:
         more: list[int] = []
         for handle in waiting:
             item = known.get(handle)
             if item is None or not item.name or (item.size is None and not item.is_folder):
                 item = known[handle] = _one(session, handle, store, found)
-            deep = deep or item.parent not in (0, codes.EVERY)
             if len(known) % 256 == 0:
                 told(len(found.files) + len(known), found.offered + len(wanted))
+        if deep is None:
+            deep = any(known[h].parent not in (0, codes.EVERY) for h in waiting)
         if not deep:  # a device that lists folders one by one
             folders = [h for h in waiting if known[h].is_folder]
-            more = _within(session, store, folders, wanted, known, found)
+            more = _within(session, store, folders, wanted, known, every, found)
         waiting = more
     found.offered += len(wanted)
     told(len(found.files) + len(known), found.offered)
@@ -101,7 +104,7 @@ def _items_of(session: Session, store: Store, found: Listing,
 
 
 def _within(session: Session, store: Store, folders: Iterable[int], wanted: dict[int, None],
-            known: dict[int, Item], found: Listing) -> list[int]:
+            known: dict[int, Item], every: dict[int, Item], found: Listing) -> list[int]:
     """Handles in `folders` that were not known."""
     more: list[int] = []
     for folder in folders:
@@ -115,7 +118,7 @@ def _within(session: Session, store: Store, folders: Iterable[int], wanted: dict
             if handle not in wanted and len(wanted) < MOST_OBJECTS:
                 wanted[handle] = None
                 more.append(handle)
-                item = _one(session, handle, store, found)
+                item = every.get(handle) or _one(session, handle, store, found)
                 known[handle] = replace(item, parent=item.parent or folder)
     return more
 
@@ -159,7 +162,7 @@ def _files(items: dict[int, Item], store: Store) -> list[Held]:
         if item.is_folder:
             continue
         folder = _folder_of(item.parent, items, paths)
-        name = one_line(item.name) or f"object {item.handle:08x}"
+        name = one_line(item.name).replace("/", "_") or f"object {item.handle:08x}"
         path = "/".join(part for part in (top, folder, name) if part)
         same[path] += 1
         key = f"{store.number:08x}/{path}"

@@ -26,7 +26,7 @@ from needlewright.core.phones.datasets import Device, Store
 from needlewright.core.phones.listing import Held, Listing
 from needlewright.core.stopping import Interrupted, StopSignal
 
-SILENT_SECONDS = 60.0  # without any word from the process
+SILENT_SECONDS = 120.0  # without any word from the process
 POLL_SECONDS = 0.1
 MOST_LINE = 1 << 26
 STATES = frozenset((codes.ACCESS_DENIED, codes.STORE_NOT_AVAILABLE))

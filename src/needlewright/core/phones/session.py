@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from typing import BinaryIO
@@ -22,7 +23,7 @@ MOST_TOLD = 1 << 28  # bytes of one dataset
 RANGE = 1 << 22  # bytes that are asked for at once
 SESSION = 1
 MOST_SHORT = 1 << 32  # beyond, offsets need 64 bits
-AGAIN = 3  # times that a busy device is asked
+AGAIN, BUSY_SECONDS = 5, 0.5  # times that a busy device is asked again, after so long
 
 
 class Refused(Exception):
@@ -59,9 +60,13 @@ class Session:
     def stores(self) -> list[Store]:
         """The stores that are there; none where the device is locked, or asks first."""
         found = []
-        for number in numbers_from(self._told(codes.GET_STORAGE_IDS)):
-            if number & 0xFFFF:  # else a slot that is empty (5.5.3)
-                found.append(store_from(number, self._told(codes.GET_STORAGE_INFO, number)))
+        for number in dict.fromkeys(numbers_from(self._told(codes.GET_STORAGE_IDS))):
+            try:
+                one = store_from(number, self._told(codes.GET_STORAGE_INFO, number))
+            except Refused:
+                one = Store(number, 0, 0, 0, "")  # what it holds may be had all the same
+            if number & 0xFFFF or one.capacity:  # else a slot that is empty (5.5.3)
+                found.append(one)
         return found
 
     def handles(self, store: int, folder: int = 0) -> list[int]:
@@ -119,7 +124,8 @@ class Session:
             else:
                 answer = self._run_busy(codes.GET_PARTIAL_OBJECT, (item.handle, at, length), take)
             self._checked(answer)
-            if self._size - at != length:
+            # Some hand out less at once than they are asked for, and say so.
+            if not 0 < self._size - at <= length:
                 raise Lost("wrong-length")
             at = self._size
         return size
@@ -144,10 +150,12 @@ class Session:
         return bytes(data)
 
     def _run_busy(self, operation: int, values: tuple[int, ...], take: Take) -> Answer:
+        answer = self._run(operation, values, take)
         for _ in range(AGAIN):
-            answer = self._run(operation, values, take)
             if answer.code != codes.DEVICE_BUSY:
                 break
+            time.sleep(BUSY_SECONDS)
+            answer = self._run(operation, values, take)
         return answer
 
     def _run(self, operation: int, values: tuple[int, ...],

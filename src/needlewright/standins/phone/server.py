@@ -21,7 +21,7 @@ OPERATIONS = (0x1001, 0x1002, 0x1003, 0x1004, 0x1005, 0x1006, 0x1007, 0x1008, 0x
               0x101B)
 LATER = (0x9801, 0x9802, 0x9803, 0x9805, 0x95C1)
 EVERY = 0xFFFFFFFF
-PACKET = 1 << 20
+PACKET, LITTLE = 1 << 20, 300_000
 PROPERTIES = (0xDC01, 0xDC02, 0xDC03, 0xDC04, 0xDC07, 0xDC08, 0xDC09, 0xDC0B, 0xDC41, 0xDC44)
 KINDS = {0xDC01: 6, 0xDC02: 4, 0xDC03: 4, 0xDC04: 8, 0xDC07: 0xFFFF, 0xDC08: 0xFFFF,
          0xDC09: 0xFFFF, 0xDC0B: 6, 0xDC41: 10, 0xDC44: 0xFFFF}
@@ -134,7 +134,8 @@ class Connection:
         if operation == 0x1005:
             return self._data(number, self._store(values[0]))
         if operation in (0x1006, 0x1007):
-            handles = self.shelves.within(values[0], values[2])
+            shallow = self.state.faults.shallow and values[2] == 0
+            handles = self.shelves.within(values[0], EVERY if shallow else values[2])
             if operation == 0x1006:
                 return OK, (len(handles),)
             return self._data(number, struct.pack(f"<{1 + len(handles)}I", len(handles), *handles))
@@ -163,6 +164,8 @@ class Connection:
             return self._data(number, small) if small else (NO_THUMB, ())
         begin, length = {0x1009: (0, one.size), 0x101B: (values[1], values[2]),
                          0x95C1: (values[1] | values[2] << 32, values[3])}[operation]
+        if self.state.faults.shallow and operation != 0x1009:
+            length = min(length, LITTLE)
         return self._bytes(number, one, begin, max(0, min(length, one.size - begin)))
 
     # datasets

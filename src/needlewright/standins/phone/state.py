@@ -27,8 +27,9 @@ class PhoneFaults:
     announced. `strays`: every so many answers one has another transaction's number. `locks_after`:
     seconds from unlocking until it locks itself again. `drips`: it answers one small packet every
     two seconds, for ever. `plain`: no property lists and no ranges beyond 32 bits, as cameras.
-    `twins`: names of which there are two in a folder. `made_up`: so many files more, of `size`
-    bytes."""
+    `shallow`: it lists only what lies in no folder, or in the one that is asked for, and hands out
+    little at once. `twins`: names of which there are two in a folder. `made_up`: so many files
+    more, of `size` bytes."""
 
     slow: float = 0.0
     drops: list[int] = field(default_factory=list)
@@ -39,6 +40,7 @@ class PhoneFaults:
     locks_after: float = 0.0
     drips: bool = False
     plain: bool = False
+    shallow: bool = False
     twins: list[str] = field(default_factory=list)
     made_up: int = 0
     size: int = 0
