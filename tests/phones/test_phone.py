@@ -74,6 +74,7 @@ class PhoneTest(FolderTest):
         found: dict[str, list[str]] = {}
         for number, held in enumerate(client.listing().files):
             path = self.folder / f"out {number}"
+            path.unlink(missing_ok=True)
             told = client.fetch(held, path)
             self.assertEqual(told, owner.sha256(path))
             found.setdefault(held.path, []).append(told)
