@@ -78,6 +78,20 @@ class HeicTest(FolderTest):
                 self.assertEqual((done.grade, done.share), ("partial", round(
                     1 - len(areas) / right.size, 4)))
 
+    def test_tiles_behind_bytes_that_were_added_or_lost(self):
+        cut = self.data + 30_000
+        for name, data in (("added", self.whole[:cut] + noise(700, 5) + self.whole[cut:]),
+                           ("lost", self.whole[:cut] + self.whole[cut + 900 :])):
+            with self.subTest(name):
+                done = damage.mended(self.folder, f"{name}.heic", data)
+                self.assertIsNotNone(done.output, done.why)
+                told = self.told(done)
+                self.assertGreater(told["tiles-put-back"]["parts"], 3)
+                right = same(done.output.read_bytes(), self.whole)
+                missing = len(told.get("blocks-missing", {}).get("areas", ()))
+                self.assertLessEqual(int((~right).sum()), missing + 1)  # decoders notice little
+                self.assertGreater(done.share, 0.9)
+
     def test_exif_and_turning_are_the_pictures_own(self):
         exif = Image.Exif()
         exif[274], exif[306] = 6, "2031:05:12 10:59:47"

@@ -167,17 +167,37 @@ def _without_damaged(patient: Patient) -> Mended:
     if len(coded) > MOST_CODED:
         raise Unmendable("too-large")
     damaged = _undecodable(patient, [n in places for n in coded])
-    for item in (coded[n] for n in damaged):
-        if item not in grid.tiles:
-            places.pop(item, None)  # such as a thumbnail
-        elif item in places:
-            del places[item]
-    if len(places) == len(line):
+    lost = [n for i, n in enumerate(coded) if i in damaged or n not in places]
+    moved = _elsewhere(patient.source, model, lost)
+    for item in lost:
+        places.pop(item, None)
+    places.update(moved)
+    if not lost:
         raise Unmendable("nothing-found")
     if not any(t in places for t in grid.tiles):
         raise Unmendable("nothing-decodes")
-    made = _laid_out(patient, model, grid, places, [], None)
+    changes = [Change("tiles-put-back", {"parts": len(moved)})] if moved else []
+    made = _laid_out(patient, model, grid, places, changes, None)
     return replace(made, share_before=made.share)
+
+
+def _elsewhere(source: Source, model: Model, lost: list[int]) -> dict[int, tuple[int, int]]:
+    """Where items lie now that do not stand where the index says, as bytes were added or lost in
+    front of them: pictures of just their length, in their order."""
+    if source.size > MOST_BYTES:
+        return {}
+    stated = {span for spans in model.spans.values() for span in spans}
+    found = [s for s in finding.pictures(source.read_at(0, source.size),
+                                         model.width_of_lengths()) if s not in stated]
+    places: dict[int, tuple[int, int]] = {}
+    at = 0
+    for item in lost:
+        start, stop = model.spans[item][0]
+        for index in range(at, len(found)):
+            if found[index][1] - found[index][0] == stop - start:
+                places[item], at = found[index], index + 1
+                break
+    return places
 
 
 def _undecodable(patient: Patient, there: list[bool]) -> list[int]:
