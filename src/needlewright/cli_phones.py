@@ -30,9 +30,12 @@ def add_command(commands: Any, interrupt: Any) -> None:
 def known() -> list[dict[str, Any]]:
     """The phones that are known by name, with the state that each is in."""
     from needlewright.core.phones.addresses import known_phones
+    from needlewright.core.phones.link_usb import plugged
     from needlewright.core.phones.phone import Phone
 
-    found: list[dict[str, Any]] = []
+    found: list[dict[str, Any]] = [
+        {"path": f"usb:{one.place}", "address": f"usb:{one.place}", "state": "plugged",
+         "stores": [], "model": f"{one.maker} {one.model}".strip()} for one in plugged()]
     for one in known_phones():
         phone = Phone(f"phone:{one.name}")
         try:

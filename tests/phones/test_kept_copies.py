@@ -152,7 +152,7 @@ class KeptCopiesTest(FolderTest):
         with job, self.assertRaises(JobError):
             list(run_search(job, row, Plan(("signatures",)), threading.Event()))
         for spec in ("ptpip://", "ptpip://a b", "ptpip://host:0", "ptpip://h:99999", "phone:",
-                     "phone:../x"):
+                     "phone:../x", "usb:x"):
             with self.subTest(spec), self.assertRaises(SourceError):
                 open_source(spec)
 

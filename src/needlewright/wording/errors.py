@@ -18,13 +18,19 @@ SENTENCES = {
                        "computer when it asks.",
     "phone-closed": "{path} hands nothing out: it is locked, or has not been told to share its "
                     "files. Unlock the phone and choose to share files or photos.",
+    "phone-usb-busy": "{path} is held by another program, most likely the desktop, which opens "
+                      "phones by itself. Eject it in the file manager (or: gio mount -u), leave "
+                      "it plugged in, and try again.",
+    "phone-usb-denied": "{path} may not be opened by this user. A udev rule for it grants that "
+                        "(the rule set of libmtp or libgphoto2 names most phones and cameras); "
+                        "or run it once with sudo.",
     "phone-lost": "The connection to {path} was lost ({reason}). What was brought is kept.",
     "phone-refused": "{path} refuses: {reason}.",
     "phone-disk": "What {path} holds cannot be written here: {reason}. What was brought is kept.",
     "phone-unknown": "No phone is known by the name {name}.",
     "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",
     "address-wrong": "'{path}' is no address of a phone or camera; they look like "
-                     "ptpip://192.0.2.7 or phone:NAME.",
+                     "ptpip://192.0.2.7, usb: or phone:NAME.",
     "faults-wrong": "{path} describes no faults: {reason}.",
     "source-denied": "{path} may not be read by this user; ask for read permission and try again.",
     "device-denied": "{path} may not be read by {user}. This grants it until it is unplugged: "

@@ -15,6 +15,7 @@ STATES = {
                   "asks.", "It hands nothing out to strangers."),
     "closed": ("It is locked, or keeps its pictures to itself", "Unlock it and choose to "
                "share files or photos.", "A locked phone shows empty shelves."),
+    "plugged": ("Plugged in", "", ""),
     "ready": ("It hands out its files", "It is ready.", ""),
 }
 #: State -> why a search waits, in few words.

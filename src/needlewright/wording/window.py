@@ -61,7 +61,7 @@ INTAKE_ATTACHED = "Attached"
 INTAKE_NONE_ATTACHED = "No drives or cards are attached."
 INTAKE_ADDRESS = "Open an address…"
 INTAKE_ADDRESS_ASK = ("Address of a network block device (nbd://host:port/name), or of a phone or "
-                      "camera (ptpip://host, phone:NAME)")
+                      "camera (ptpip://host, usb:, phone:NAME)")
 INTAKE_COPY = "Copy"
 INTAKE_COPIED = "copied"
 INTAKE_BEING_COPIED = "being copied"

@@ -1,4 +1,5 @@
-"""Addresses of devices: `ptpip://HOST[:PORT]`, and `phone:NAME` for one that is known by name.
+"""Addresses of devices: `ptpip://HOST[:PORT]`, `usb:[BUS.ADDRESS]` for what is plugged in, and
+`phone:NAME` for one that is known by name.
 
 Known phones are files `NAME.json` in the program's folder of phones: {"address", "raw": {…}}.
 """
@@ -14,11 +15,13 @@ from pathlib import Path
 import platformdirs
 
 from needlewright.core.errors import SourceError
-from needlewright.core.phones.link import Link
+from needlewright.core.phones.link import Link, Lost
 from needlewright.core.phones.link_ip import PORT, IpLink
+from needlewright.core.phones.link_usb import UsbLink, pipes_to
 
-IP, NAMED = "ptpip://", "phone:"
+IP, USB, NAMED = "ptpip://", "usb:", "phone:"
 ADDRESS = re.compile(r"ptpip://(\[[0-9a-fA-F:.]+\]|[^\s:/\[\]@?#]+)(?::(\d{1,5}))?/?")
+PLUGGED = re.compile(r"usb:(\d{1,4}\.\d{1,4})?")
 NAME = re.compile(r"[\w][\w .+-]{0,63}")
 MOST_BYTES = 1 << 16
 
@@ -54,7 +57,7 @@ def _known_in(file: Path) -> Known | None:
         with open(file, "rb") as opened:
             told = json.loads(opened.read(MOST_BYTES))
         raw = told.get("raw") or {}
-        if ADDRESS.fullmatch(told["address"]) is None or NAME.fullmatch(file.stem) is None:
+        if (ADDRESS.fullmatch(told["address"]) is None) or NAME.fullmatch(file.stem) is None:
             return None
         return Known(file.stem, told["address"],
                      {str(k): str(v) for k, v in raw.items() if isinstance(v, str)})
@@ -75,7 +78,7 @@ def resolved(spec: str) -> str:
 
 def is_address(spec: str) -> bool:
     """Whether `spec` is of this kind."""
-    return spec.startswith((IP, NAMED))
+    return spec.startswith((IP, USB, NAMED))
 
 
 def checked(spec: str) -> str:
@@ -84,6 +87,9 @@ def checked(spec: str) -> str:
         hit = ADDRESS.fullmatch(spec)
         if hit is None or (hit[2] and not 0 < int(hit[2]) < 65_536):
             raise SourceError("address-wrong", path=spec)
+    elif spec.startswith(USB):
+        if PLUGGED.fullmatch(spec) is None:
+            raise SourceError("address-wrong", path=spec)
     elif NAME.fullmatch(spec.removeprefix(NAMED)) is None:
         raise SourceError("phone-unknown", name=spec.removeprefix(NAMED))
     return spec
@@ -91,7 +97,10 @@ def checked(spec: str) -> str:
 
 def link_to(address: str) -> Link:
     """A connection to the device at an address that is none by name. Raises Lost, Unwelcome."""
+    plugged = PLUGGED.fullmatch(address)
+    if plugged is not None:
+        return UsbLink(pipes_to(plugged[1] or ""))
     hit = ADDRESS.fullmatch(address)
     if hit is None:
-        raise SourceError("address-wrong", path=address)
+        raise Lost("unseen")
     return IpLink(hit[1].strip("[]"), int(hit[2] or PORT))

@@ -41,6 +41,9 @@ class State(StrEnum):
     READY = "ready"
 
 
+#: Losses that a person can do something about.
+NAMED_LOSSES = {"unseen": "phone-unseen", "usb-busy": "phone-usb-busy",
+                "usb-denied": "phone-usb-denied"}
 OF_ERRORS = {"phone-unseen": State.UNSEEN, "phone-lost": State.UNSEEN,
              "phone-untrusted": State.UNTRUSTED, "phone-closed": State.CLOSED}
 
@@ -186,8 +189,8 @@ class Phone:
         told: dict[str, Any] = json.loads(line)
         if "lost" in told:
             self.close()
-            if told["lost"] == "unseen":
-                raise SourceError("phone-unseen", path=self.spec)
+            if told["lost"] in NAMED_LOSSES:
+                raise SourceError(NAMED_LOSSES[told["lost"]], path=self.spec)
             raise SourceError("phone-lost", path=self.spec, reason=told["lost"])
         return told
 

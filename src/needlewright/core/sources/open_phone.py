@@ -1,4 +1,4 @@
-"""Phones and cameras as shelves: `phone:NAME`, `ptpip://HOST[:PORT]`."""
+"""Phones and cameras as shelves: `phone:NAME`, `ptpip://HOST[:PORT]`, `usb:[BUS.ADDRESS]`."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pathlib import Path
 
 from needlewright.core.errors import SourceError
 from needlewright.core.phones import codes
-from needlewright.core.phones.addresses import NAMED, checked, is_address
+from needlewright.core.phones.addresses import IP, NAMED, USB, checked, is_address
 from needlewright.core.phones.listing import Held, Listing, date_text
 from needlewright.core.phones.phone import Phone, State
 from needlewright.core.sources.files import ImageFile
@@ -110,7 +110,9 @@ def _as_offered(held: Held, at: int) -> Offered:
 
 
 def _short_name(spec: str) -> str:
-    return spec.removeprefix(NAMED) if spec.startswith(NAMED) else spec.removeprefix("ptpip://")
+    if spec.startswith(USB):
+        return f"phone at {spec}"
+    return spec.removeprefix(NAMED).removeprefix(IP)
 
 
 def _open(spec: str, direct: bool) -> Source:
