@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import re
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 
 DEMO_TITLE = "Fernbeck Valley otter survey"
 DROWNED_SCALE = 40.0  # so many times faster than a real one, for the sake of the demo
+DISPLAY = ("DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "QT_QPA_PLATFORM", "NEEDLEWRIGHT_PHONES")
 DROWNED_TITLE = "Fernbeck Valley, drowned card"
 
 
@@ -47,12 +50,17 @@ class DemoJobs(QObject):
         self.builder: QProcess | None = None
         self.told = (0, 0)  # photos drawn, photos in all
         self._reader: CardReader | None = None
+        self._phone: subprocess.Popen[bytes] | None = None
 
     def close(self) -> None:
         """End what the demo has started."""
         if self._reader is not None:
             self._reader.close()
             self._reader = None
+        if self._phone is not None:
+            self._phone.terminate()
+            self._phone.wait()
+            self._phone = None
         if self.builder is not None:
             self.builder.blockSignals(True)
             self.builder.kill()
@@ -101,6 +109,14 @@ class DemoJobs(QObject):
 
     def _open_card(self, path: Path) -> None:
         self._session.open_image(path, jobs_folder() / DEMO_TITLE, DEMO_TITLE, self.opened.emit)
+
+    def open_phone(self) -> None:
+        """Start the field phone, with a window of its own; it comes into the list of known ones."""
+        if self._phone is None or self._phone.poll() is not None:
+            shown = {name: os.environ[name] for name in DISPLAY if name in os.environ}
+            self._phone = processes.start("needlewright", "standin", "phone",
+                                          stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                                          more=shown)
 
     def open_drowned(self) -> None:
         """Copy the demo's card through a simulated reader that fails, in a job of its own."""

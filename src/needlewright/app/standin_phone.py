@@ -68,6 +68,8 @@ class PhoneWindow(QWidget):
 def show_phone(faults: PhoneFaults) -> int:
     """Run the phone with its window until that is closed; returns the exit status."""
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+    # Ended from outside, it still takes itself off the list of known phones.
+    signal.signal(signal.SIGTERM, lambda *_: application().quit())
     app = application()
     look.apply(False, 1.0)
     with running(faults) as phone:

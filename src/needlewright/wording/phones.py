@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from needlewright.core.jobs.rows import FindRow
 from needlewright.wording import units
 
 #: State -> (what is the case, what to do on the phone, why).
@@ -118,3 +119,18 @@ def phone_screen(told: Mapping[str, Any]) -> str:
              "It trusts this computer." if told["trusted"] else "It trusts no computer.",
              "Files are shared." if told["allowed"] else "No files are shared."]
     return " ".join(lines)
+
+
+def state_line(spec: str, state: str) -> str:
+    """'phone:field-phone: it does not know this computer.'"""
+    said = STATES[state][0]
+    return f"{spec}: {said[:1].lower()}{said[1:]}."
+
+
+def brought_line(rows: Sequence[FindRow]) -> str:
+    """What was brought of a phone, in one line."""
+    removed = sum(1 for row in rows if row.removed)
+    here = sum(1 for row in rows if row.grade != "gone")
+    text = f"{units.count(here, 'file')} brought, {removed:,} of them removed and still kept"
+    refused = len(rows) - here - sum(1 for row in rows if (row.name or "") == ".nomedia")
+    return f"{text}; {refused:,} refused" if refused else text

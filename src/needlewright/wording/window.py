@@ -66,7 +66,9 @@ INTAKE_COPY = "Copy"
 INTAKE_COPIED = "copied"
 INTAKE_BEING_COPIED = "being copied"
 INTAKE_DROWNED = "Copy a failing card"
-INTAKE_DROWNED_TEXT = "The same card after a night in the stream: a simulated reader that fails."
+INTAKE_PHONE = "Start the field phone"
+INTAKE_PHONE_TEXT = ("The survey's field phone, simulated, with a window of its own to unlock it "
+                     "on. It comes into the list of sources.")
 
 # Forecast
 FORECAST_HEAD = "Forecast"

@@ -239,7 +239,10 @@ class Intake(QWidget):
              line(self.demo_button, self.demo_gauge, self.demo_text, None, spacing=12), 4,
              label(words.INTAKE_DROWNED_TEXT, "muted", wrap=True),
              line(button(words.INTAKE_DROWNED, "openDrowned",
-                         self._session.demo.open_drowned), None))
+                         self._session.demo.open_drowned), None), 4,
+             label(words.INTAKE_PHONE_TEXT, "muted", wrap=True),
+             line(button(words.INTAKE_PHONE, "openFieldPhone",
+                         self._session.demo.open_phone), None))
         self.begin.addWidget(frame)
         self._show_demo()
 
