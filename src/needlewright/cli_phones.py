@@ -41,7 +41,7 @@ def known() -> list[dict[str, Any]]:
         try:
             state, stores = phone.state()
             found.append({"path": phone.spec, "address": one.address, "state": str(state),
-                          "stores": [s.label for s in stores],
+                          "stores": [s.label for s in stores], "raw": one.raw,
                           "model": phone.device.model if phone.device else ""})
         except SourceError:
             found.append({"path": phone.spec, "address": one.address, "state": "unseen",

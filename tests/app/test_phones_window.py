@@ -19,6 +19,7 @@ from needlewright.standins.phone.state import PhoneFaults
 from needlewright.wording import phones as words
 from tests.app.test_window import LEFT, WindowCase
 from tests.phones import owner
+from tests.support import camera_jpeg, medium
 
 
 class PhonesWindowTest(WindowCase):
@@ -77,6 +78,27 @@ class PhonesWindowTest(WindowCase):
         self.wait(lambda: not self.session.searching, "the end of it")
         self.station(FINDS)
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 13, "its files")
+
+    def test_raw_storage_is_copied_once_it_is_granted(self):
+        image = self.folder / "card.img"
+        image.write_bytes(medium([(8192, camera_jpeg(3, 320, 240))], 1 << 20))
+        phone = FieldPhone(owner.folders(self.folder / "held"), raw={"card": str(image)})
+        self.addCleanup(phone.close)
+        entry = self.folder / "phones" / "field-phone.json"
+        entry.write_text(json.dumps({"address": phone.address, "raw": phone.raw}))
+        self.station(INTAKE)
+        self.session.phones.look()
+        self.session.phones.watch("phone:field-phone")
+        self.wait(lambda: self.state() == "untrusted", "the first look")
+        self.assertIn("higher right", self.card.raw_text.text())
+        phone.wish("trust", "unlock", "allow", "grant")
+        self.wait(lambda: bool(self.session.phones.ready.raw), "the right")
+        QTest.mouseClick(self.window.intake.findChild(QPushButton, "raw-card"), LEFT)
+        self.wait(lambda: self.session.source is not None and self.session.copies.work is None,
+                  "the copy")
+        copied = self.session.source.path
+        with open(copied, "rb") as file:
+            self.assertEqual(file.read(), image.read_bytes())
 
     def test_an_address_that_is_none_and_one_where_nobody_is(self):
         self.station(INTAKE)

@@ -5,6 +5,7 @@ A thread asks the phone again and again, so that what its owner does shows by it
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from dataclasses import dataclass
 
@@ -12,8 +13,9 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from needlewright.app.worker import Work
 from needlewright.core.errors import NeedlewrightError, SourceError
-from needlewright.core.phones.addresses import Known, checked, known_phones
+from needlewright.core.phones.addresses import NAMED, Known, checked, known_phones
 from needlewright.core.phones.phone import Phone, State
+from needlewright.core.sources.registry import open_source
 from needlewright.core.stopping import Interrupted
 from needlewright.wording import errors
 
@@ -23,12 +25,24 @@ LOOK_MS = 2000  # between two looks at which are known
 
 @dataclass(frozen=True, slots=True)
 class Readiness:
-    """How far a phone is: its `state`, what it says that it is, and its stores by label."""
+    """How far a phone is: its `state`, what it says that it is, its stores by label, and its raw
+    storage (name, address), as far as that is handed out."""
 
     spec: str
     state: State
     model: str = ""
     stores: tuple[str, ...] = ()
+    raw: tuple[tuple[str, str], ...] = ()
+
+
+def raw_storage(spec: str) -> tuple[tuple[str, str], ...]:
+    """(name, address) of the raw storage that a phone hands out now."""
+    known = next((k for k in known_phones() if spec == f"{NAMED}{k.name}"), None)
+    found = []
+    for name, address in (known.raw if known is not None else {}).items():
+        with contextlib.suppress(SourceError), open_source(address):
+            found.append((name, address))
+    return tuple(found)
 
 
 class PhoneWatch(Work):
@@ -53,7 +67,8 @@ class PhoneWatch(Work):
                     state, stores = phone.state()
                     device = phone.device
                     self.told.emit(Readiness(self.spec, state, device.model if device else "",
-                                             tuple(s.label for s in stores)))
+                                             tuple(s.label for s in stores),
+                                             raw_storage(self.spec)))
                 except SourceError as error:
                     if error.code == "phone-unknown":
                         raise

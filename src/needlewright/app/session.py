@@ -147,6 +147,13 @@ class Session(QObject):
         folder = self.board.folder or new_folder(Path(safe_name(name)))
         self._open(lambda: job_for_image(folder, spec, name), self.phones.leave)
 
+    def copy_raw(self, address: str, name: str) -> None:
+        """Copy a phone's raw storage, in the open job or a new one."""
+        if self.board.folder is not None:
+            self.begin_copy(address)
+        else:
+            self.make_job(address, name, lambda: self.begin_copy(address))
+
     def make_job(self, spec: str, title: str, then: Callable[[], None]) -> None:
         """Open a new job for the medium at `spec`, which it must not lie on."""
         def make() -> Opened:

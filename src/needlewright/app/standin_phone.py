@@ -61,7 +61,8 @@ class PhoneWindow(QWidget):
         self.asks.setText(words.STANDIN_ASKS if asks else "")
         for wish, done in (("unlock", not told["locked"]), ("lock", told["locked"]),
                            ("trust", told["trusted"]), ("allow", told["allowed"]),
-                           ("pull", not told["plugged"]), ("plug", told["plugged"])):
+                           ("grant", told["granted"]), ("pull", not told["plugged"]),
+                           ("plug", told["plugged"])):
             self.buttons[wish].setEnabled(not done)
 
 

@@ -107,8 +107,8 @@ STANDIN_TITLE = "Field phone (simulated)"
 STANDIN_HEAD = "The survey's field phone, simulated. It is known as phone:{name}."
 STANDIN_ASKS = "A computer asks to be trusted."
 WISHES = {"unlock": "Unlock", "lock": "Lock", "trust": "Trust the computer",
-          "allow": "Share files", "refuse": "Share nothing", "plug": "Plug the cable in",
-          "pull": "Pull the cable"}
+          "allow": "Share files", "grant": "Grant raw storage", "refuse": "Share nothing",
+          "plug": "Plug the cable in", "pull": "Pull the cable"}
 
 
 def phone_screen(told: Mapping[str, Any]) -> str:
@@ -134,3 +134,17 @@ def brought_line(rows: Sequence[FindRow]) -> str:
     text = f"{units.count(here, 'file')} brought, {removed:,} of them removed and still kept"
     refused = len(rows) - here - sum(1 for row in rows if (row.name or "") == ".nomedia")
     return f"{text}; {refused:,} refused" if refused else text
+
+
+COPY_RAW = "Copy: {name}"
+
+
+def raw_line(known: bool, granted: bool) -> str:
+    """Whether the raw storage is handed out, and what that is good for; "" where a device has
+    none that could be."""
+    if not known:
+        return ""
+    if granted:
+        return f"{DONE}  It hands out its raw storage, to be copied and searched like a drive"
+    return (f"{OPEN}  For its raw storage, where removed photos may still lie: a higher right, "
+            "granted on the phone")

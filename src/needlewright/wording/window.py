@@ -67,6 +67,7 @@ INTAKE_COPIED = "copied"
 INTAKE_BEING_COPIED = "being copied"
 INTAKE_DROWNED = "Copy a failing card"
 INTAKE_PHONE = "Start the field phone"
+INTAKE_DROWNED_TEXT = "The same card after a night in the stream: a simulated reader that fails."
 INTAKE_PHONE_TEXT = ("The survey's field phone, simulated, with a window of its own to unlock it "
                      "on. It comes into the list of sources.")
 

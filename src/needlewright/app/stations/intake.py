@@ -82,7 +82,7 @@ class Intake(QWidget):
         self.copy_card = CopyCard(
             session.copies, lambda: session.begin_copy(session.copies.spec), self.ask_effort)
         self.forecast_card = ForecastCard(session.copies)
-        self.phone_card = PhoneCard(session.phones, session.open_phone)
+        self.phone_card = PhoneCard(session.phones, session.open_phone, session.copy_raw)
         session.phones.changed.connect(self.refresh)
         fill(middle, self.phone_card, self.forecast_card, self.copy_card, self.begin, None)
         panel = QWidget()

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from needlewright.app.phones import Phones
-from needlewright.app.widgets.small import button, card, fill, label, line
+from needlewright.app.widgets.small import button, card, clear, fill, label, line
+from needlewright.core.phones.addresses import NAMED
 from needlewright.core.phones.phone import State
 from needlewright.wording import phones as words
 
@@ -15,7 +17,9 @@ from needlewright.wording import phones as words
 class PhoneCard(QWidget):
     """Shows the phone that is watched; hidden where none is."""
 
-    def __init__(self, phones: Phones, take_in: Callable[[str], object]) -> None:
+    def __init__(self, phones: Phones, take_in: Callable[[str], object],
+                 copy: Callable[[str, str], object]) -> None:
+        """`take_in(spec)`: its files; `copy(address, name)`: its raw storage."""
         super().__init__()
         self._phones = phones
         self.head = label("", "head", "phoneHead", wrap=True)
@@ -25,10 +29,13 @@ class PhoneCard(QWidget):
         self.why = label("", "muted", "phoneWhy", wrap=True)
         self.take = button(words.TAKE_IN, "takeInPhone",
                            lambda: take_in(phones.watched), "main")
+        self.raw_text = label("", "", "phoneRaw", wrap=True)
+        self.raw = QVBoxLayout()
+        self._copy = copy
         self.leave = button(words.LEAVE, "leavePhone", phones.leave, "link")
         frame, inside = card()
         fill(inside, self.head, 4, *self.points, 4, self.do, self.why, 4,
-             line(self.take, self.leave, None, spacing=12))
+             line(self.take, self.leave, None, spacing=12), 8, self.raw_text, self.raw)
         advice, below = card()
         fill(below, label(words.ADVICE_HEAD, "sub"), label(words.ADVICE, "muted", wrap=True))
         outer = QVBoxLayout(self)
@@ -54,3 +61,11 @@ class PhoneCard(QWidget):
         self.do.setText(words.what_to_do(state))
         self.why.setText(words.why_so(state))
         self.take.setEnabled(state == State.READY)
+        raw = ready.raw if ready is not None else ()
+        known = any(f"{NAMED}{k.name}" == watched and k.raw for k in self._phones.known)
+        self.raw_text.setText(words.raw_line(known, bool(raw)))
+        self.raw_text.setVisible(known)
+        clear(self.raw)
+        for name, address in raw:
+            self.raw.addLayout(line(button(words.COPY_RAW.format(name=name), f"raw-{name}",
+                                           partial(self._copy, address, name)), None))

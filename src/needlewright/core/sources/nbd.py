@@ -153,7 +153,11 @@ def _connect(address: Address) -> socket.socket:
         if address.path:
             link = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
             link.settimeout(CONNECT_SECONDS)
-            link.connect(address.path)
+            try:
+                link.connect(address.path)
+            except OSError:
+                link.close()
+                raise
         else:
             link = socket.create_connection((address.host, address.port), CONNECT_SECONDS)
             link.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)

@@ -1,7 +1,7 @@
 """`python -m needlewright.standins.phone DESCRIPTION.json CONTROL`: runs the phone, headless.
 
-DESCRIPTION: {"name", "stores": [{"label", "kind", "folder"}], "faults": {…}}. Prints one line of
-JSON when it is ready: the address that it is reached at.
+DESCRIPTION: {"name", "stores": [{"label", "kind", "folder"}], "faults": {…}, "raw": {name: image}}.
+Prints one line of JSON when it is ready: the address that it is reached at.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from pathlib import Path
 from PIL import Image
 
 from needlewright.standins.phone.objects import shelves_of
+from needlewright.standins.phone.raw import serve_when_granted
 from needlewright.standins.phone.server import PhoneServer
 from needlewright.standins.phone.state import PhoneFaults, State, serve_control
 
@@ -39,6 +40,7 @@ def made(description: Path, control: str) -> tuple[PhoneServer, State]:
     shelves = shelves_of(told["stores"], faults.made_up, faults.size,
                          faults.twins)
     state = State(faults)
+    serve_when_granted(told.get("raw", {}), Path(control).parent, state)
     serve_control(control, state, shelves.truth)
     return PhoneServer(shelves, state, told.get("name", "Reedbank F2"), small), state
 

@@ -47,11 +47,16 @@ def draw(place: Path) -> list[dict[str, str]]:
             {"label": "Card", "kind": "card", "folder": str(card)}]
 
 
-def _photo(path: Path, number: int) -> None:
+def photo_bytes(number: int) -> bytes:
+    """The JPEG of one photo."""
     when = FIRST + timedelta(minutes=7 * number)
     caption = f"Fernbeck Valley otter survey   {when:%d %b}"
     picture = scenes.draw_photo(SEED + number, *SIZE, caption)
-    _write(path, photos.encode_photo(picture, f"{when:%Y:%m:%d %H:%M:%S}", 100, 86), number)
+    return photos.encode_photo(picture, f"{when:%Y:%m:%d %H:%M:%S}", 100, 86)
+
+
+def _photo(path: Path, number: int) -> None:
+    _write(path, photo_bytes(number), number)
 
 
 def _write(path: Path, data: bytes, number: int) -> None:

@@ -13,6 +13,7 @@ import platformdirs
 
 from needlewright.core.phones.addresses import folder as known_folder
 from needlewright.standins.phone.content import draw
+from needlewright.standins.phone.raw import draw as draw_raw
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
 
@@ -25,12 +26,13 @@ def running(faults: PhoneFaults) -> Iterator[FieldPhone]:
     cache = Path(platformdirs.user_cache_dir("needlewright")) / "field phone"
     cache.mkdir(parents=True, exist_ok=True)
     stores = draw(cache)
-    with FieldPhone(stores, faults) as phone:
+    images = draw_raw(cache, Path(stores[0]["folder"]))
+    with FieldPhone(stores, faults, raw=images) as phone:
         place = known_folder()
         place.mkdir(parents=True, exist_ok=True)
         entry = place / f"{NAME}.json"
         with tempfile.NamedTemporaryFile("w", dir=place, delete=False) as out:
-            json.dump({"address": phone.address}, out)
+            json.dump({"address": phone.address, "raw": phone.raw}, out)
         os.replace(out.name, entry)
         try:
             yield phone

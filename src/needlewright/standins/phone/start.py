@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core import processes
+from needlewright.standins.phone.raw import addresses
 from needlewright.standins.phone.state import PhoneFaults
 
 
@@ -19,11 +20,14 @@ class FieldPhone:
     nobody."""
 
     def __init__(self, stores: list[dict[str, str]], faults: PhoneFaults | None = None,
-                 name: str = "Reedbank F2") -> None:
+                 name: str = "Reedbank F2", raw: dict[str, str] | None = None) -> None:
+        """`raw`: images of its raw storage, by name."""
         self._place = tempfile.TemporaryDirectory(prefix="needlewright-phone-")
         folder = Path(self._place.name)
         (folder / "phone.json").write_text(json.dumps({
-            "name": name, "stores": stores, "faults": asdict(faults or PhoneFaults())}))
+            "name": name, "stores": stores, "faults": asdict(faults or PhoneFaults()),
+            "raw": raw or {}}))
+        self.raw = addresses(raw or {}, folder)
         self.control = str(folder / "owner.sock")
         self.process = processes.start(
             "needlewright.standins.phone", str(folder / "phone.json"), self.control,
