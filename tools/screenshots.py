@@ -27,6 +27,8 @@ from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.demo.card import build
+from needlewright.standins.phone.service import NAME, running
+from needlewright.standins.phone.state import PhoneFaults
 
 LIMIT_SECONDS = 120
 
@@ -139,6 +141,7 @@ def main(folder: Path) -> None:
         window.delivery.begin()
         wait(lambda: session.delivered is not None and session.delivery is None)
         shoot(window, folder, "delivery-done")
+        _phone(window, folder, place)
         _copying(window, folder)
         window.close()
 
@@ -160,6 +163,20 @@ def _clip(window: MainWindow, folder: Path) -> None:
     wait(lambda: full.sharp)
     shoot(window, folder, "clip-view")
     window.finds.close_full()
+
+
+def _phone(window: MainWindow, folder: Path, place: Path) -> None:
+    """The field phone, which knows the computer and is locked still."""
+    os.environ["NEEDLEWRIGHT_PHONES"] = str(place / "phones")
+    with running(PhoneFaults()) as phone:
+        phone.wish("trust")
+        window.session.phones.look()
+        window.show_station(INTAKE)
+        window.session.phones.watch(f"phone:{NAME}")
+        ready = window.session.phones
+        wait(lambda: ready.ready is not None and str(ready.ready.state) == "closed")
+        shoot(window, folder, "phone-light")
+        window.session.phones.leave()
 
 
 def _copying(window: MainWindow, folder: Path) -> None:
