@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import replace
-from typing import BinaryIO
+from typing import Protocol
 
 from needlewright.core.errors import FormatError
 from needlewright.core.phones import codes
@@ -24,6 +24,13 @@ RANGE = 1 << 22  # bytes that are asked for at once
 SESSION = 1
 MOST_SHORT = 1 << 32  # beyond, offsets need 64 bits
 AGAIN, BUSY_SECONDS = 5, 0.5  # times that a busy device is asked again, after so long
+
+
+class Writing(Protocol):
+    """What the bytes of an object are written into."""
+
+    def write(self, data: memoryview, /) -> object:
+        """Take all of `data`."""
 
 
 class Refused(Exception):
@@ -94,7 +101,7 @@ class Session:
 
     # bytes of objects
 
-    def fetch(self, item: Item, begin: int, out: BinaryIO,
+    def fetch(self, item: Item, begin: int, out: Writing,
               told: Callable[[memoryview], None]) -> int:
         """Write the bytes of an object from `begin` on; `told` is given them as they come. The
         number of bytes that it has; Lost where that is another than it said. Without ranges all of
