@@ -199,10 +199,9 @@ class Search(QWidget):
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
         self._volumes: list[VolumeSeen] = []
         self._volume: VolumeSeen | None = None  # the one that is the area
-        self._for_media = QWidget()
-        fill(column(self._for_media, (0, 0, 0, 0)), self._area_row(), self._which_row(),
-             self._how_row())
-        fill(left, 4, self._for_media, 12, self._grade_row(), None)
+        self._where, self._removed, self._how = (
+            self._area_row(), self._which_row(), self._how_row())
+        fill(left, 4, self._where, self._removed, self._how, 12, self._grade_row(), None)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -393,7 +392,10 @@ class Search(QWidget):
         source, board = session.source, session.board
         self.head.setText(words.SEARCH_PLAN.format(source=source.name) if source
                           else words.SEARCH_PLAN_NONE)
-        self._for_media.setVisible(source is None or source.kind == BYTES)
+        in_line = source is None or source.kind == BYTES
+        for row in (self._where, self._how):
+            row.setVisible(in_line)
+        self._removed.setVisible(in_line or (source is not None and source.kind == "phone"))
         self.marked.setEnabled(session.marked is not None)
         if session.marked is None and self.marked.isChecked():
             self.everything.setChecked(True)
