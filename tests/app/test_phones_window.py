@@ -9,6 +9,7 @@ import subprocess
 import sys
 from unittest import mock
 
+from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog, QPushButton
 
@@ -78,6 +79,24 @@ class PhonesWindowTest(WindowCase):
         self.wait(lambda: not self.session.searching, "the end of it")
         self.station(FINDS)
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 13, "its files")
+        self.strip_of_days()
+
+    def strip_of_days(self) -> None:
+        """In the place of the tape: a day by mouse, the next by key."""
+        days = self.window.days
+        self.assertFalse(self.window.tape.isVisible())
+        self.wait(lambda: sum(len(day.finds) for day in days.days) == 12, "the days")
+        self.assertEqual(sum(day.removed for day in days.days), 2)
+        dates = [day.date for day in days.days]
+        self.assertEqual(dates, sorted(dates, key=lambda d: (not d, d)))
+        QTest.mouseClick(days, LEFT, pos=days.bar(0).center().toPoint())
+        self.wait(lambda: self.session.choice.shown is not None and (
+            self.session.choice.shown.record.row.id == days.days[0].finds[0]), "its first find")
+        QTest.keyClick(days, Qt.Key.Key_Right)
+        QTest.keyClick(days, Qt.Key.Key_Return)
+        self.wait(lambda: self.session.choice.shown.record.row.id
+                  == days.days[min(1, len(dates) - 1)].finds[0], "that of the next day")
+        self.assertEqual(days.grab().height(), days.height())
 
     def test_raw_storage_is_copied_once_it_is_granted(self):
         image = self.folder / "card.img"

@@ -32,14 +32,17 @@ from needlewright.app.stations.intake import Intake
 from needlewright.app.stations.mending import Mending
 from needlewright.app.stations.search import Search
 from needlewright.app.theme.look import SCALES, icon, look
+from needlewright.app.viewmodels.days import days_of
 from needlewright.app.viewmodels.read_lane import ReadLane
 from needlewright.app.viewmodels.texture_lane import TextureLane
 from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.widgets.activity_line import ActivityLine
+from needlewright.app.widgets.day_strip import DayStrip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.widgets.thread_line import ThreadLine
+from needlewright.core.jobs.rows import BYTES
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
@@ -66,6 +69,8 @@ class MainWindow(QMainWindow):
         session.finds_rechecked.connect(self.thumbnails.forget)
         self.thread_line = ThreadLine(words.STATIONS)
         self.tape = Tape(words.TAPE_OVERVIEW, words.TAPE_FINDS, words.TAPE_EMPTY, words.TAPE_LANES)
+        self.days = DayStrip()
+        self.days.hide()  # sources with bytes in a line have the tape
         self.intake = Intake(session)
         self.search = Search(session, self.thumbnails)
         self.finds = Finds(session, self.thumbnails)
@@ -81,8 +86,8 @@ class MainWindow(QMainWindow):
         whole = QVBoxLayout(inside)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
-        for widget, stretch in ((self.thread_line, 0), (self.tape, 0), (self.notice, 0),
-                                (self.stack, 1), (self.activity, 0)):
+        for widget, stretch in ((self.thread_line, 0), (self.tape, 0), (self.days, 0),
+                                (self.notice, 0), (self.stack, 1), (self.activity, 0)):
             whole.addWidget(widget, stretch)
         self.setCentralWidget(inside)
         self.resize(1280, 800)
@@ -131,6 +136,7 @@ class MainWindow(QMainWindow):
         self.mending.thread_shown.connect(self._thread_shown)
         self.tape.picked.connect(self._picked_on_tape)
         self.tape.viewed.connect(self._tape_viewed)
+        self.days.picked.connect(self._picked_on_tape)
         self.activity.log.clicked.connect(self.show_log)
         self.activity.keys.clicked.connect(self.show_keys)
 
@@ -188,6 +194,11 @@ class MainWindow(QMainWindow):
     def _source_changed(self) -> None:
         source = self.session.source
         self.tape.show_source(source.name if source else "", source.size if source else 0)
+        of_days = source is not None and source.kind != BYTES
+        self.tape.setVisible(not of_days)
+        self.days.setVisible(of_days)
+        if source is not None:
+            self.days.show_source(source.name)
         self.session.finds.show_spans(source.id if source else None)
         self.session.finds.show_view(*self.tape.view)
         self.thread_line.show_figure(
@@ -199,6 +210,9 @@ class MainWindow(QMainWindow):
         tally = self.session.board.tally
         self.thread_line.show_figure(FINDS, words.finds_figure(sum(t.finds for t in tally)))
         self.thread_line.show_figure(MENDING, words.waiting(self.session.board.waiting))
+        source = self.session.source
+        if source is not None and source.kind != BYTES:
+            self.session.desk.ask("days", partial(days_of, source=source.id), self.days.show_days)
 
     @at_work
     def _spans_came(self, source: int, spans: npt.NDArray[np.int64]) -> None:
@@ -270,6 +284,7 @@ class MainWindow(QMainWindow):
         record = None if shown is None else shown.record
         source = self.session.source
         on_this = record is not None and source is not None and record.row.source == source.id
+        self.days.show_selected(record.row.id if record is not None and on_this else None)
         self.tape.show_selected(
             [(o, n) for o, n in record.extents if o is not None] if record and on_this else [])
 

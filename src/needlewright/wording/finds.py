@@ -27,6 +27,25 @@ STEPS = {
 }
 
 
+UNDATED = "no date"
+
+
+def day_name(date: str) -> str:
+    """'12 May 2031'."""
+    return units.day(date) if date else UNDATED
+
+
+def day_line(date: str, finds: int, removed: int) -> str:
+    """'12 May 2031: 14 finds, 3 of them removed'."""
+    text = f"{day_name(date)}: {units.count(finds, 'find')}"
+    return f"{text}, {removed:,} of them removed" if removed else text
+
+
+def days_line(days: int, finds: int) -> str:
+    """What a strip of days shows, to be read aloud."""
+    return f"{units.count(finds, 'find')} of {units.count(days, 'day')}"
+
+
 FORMAT_NAMES = {
     "jpeg": "JPEG", "heif": "HEIC, HEIF, AVIF", "tiff": "TIFF and raw", "cr3": "CR3 raw",
     "webp": "WebP", "jxl": "JPEG XL", "mp4": "MP4, MOV, 3GP, M4A", "matroska": "Matroska, WebM",

@@ -47,9 +47,14 @@ def draw(place: Path) -> list[dict[str, str]]:
             {"label": "Card", "kind": "card", "folder": str(card)}]
 
 
+def taken(number: int) -> datetime:
+    """When a photo was taken."""
+    return FIRST + timedelta(hours=13 * (number % 20), minutes=7 * number)
+
+
 def photo_bytes(number: int) -> bytes:
     """The JPEG of one photo."""
-    when = FIRST + timedelta(minutes=7 * number)
+    when = taken(number)
     caption = f"Fernbeck Valley otter survey   {when:%d %b}"
     picture = scenes.draw_photo(SEED + number, *SIZE, caption)
     return photos.encode_photo(picture, f"{when:%Y:%m:%d %H:%M:%S}", 100, 86)
@@ -61,7 +66,7 @@ def _photo(path: Path, number: int) -> None:
 
 def _write(path: Path, data: bytes, number: int) -> None:
     path.write_bytes(data)
-    when = (FIRST + timedelta(minutes=7 * number)).timestamp()
+    when = taken(number).timestamp()
     os.utime(path, (when, when))
 
 
@@ -76,3 +81,4 @@ def _messages(path: Path) -> None:
     base.execute("DELETE FROM messages WHERE id % 7 = 0")
     base.commit()
     base.close()
+    os.utime(path, (taken(19).timestamp(), taken(19).timestamp()))

@@ -9,13 +9,12 @@ import os
 import shutil
 import subprocess
 import threading
-from datetime import timedelta
 from pathlib import Path
 from urllib.parse import quote
 
 from needlewright.demo.fat32 import Fat32Volume
 from needlewright.standins.faults import Faults
-from needlewright.standins.phone.content import FIRST, photo_bytes
+from needlewright.standins.phone.content import FIRST, photo_bytes, taken
 from needlewright.standins.phone.state import State
 from needlewright.standins.reader import Reader
 
@@ -41,7 +40,7 @@ def _card(path: Path) -> Path:
         dcim = volume.make_folder(volume.root, "DCIM", FIRST)
         folder = volume.make_folder(dcim, "200FERNB", FIRST)
         for number in range(ON_CARD + REMOVED):
-            when = FIRST + timedelta(minutes=7 * number)
+            when = taken(60 + number)
             entry = volume.write_file(folder, f"FP_{number + 101:04}.JPG",
                                       photo_bytes(60 + number), when)
             if number >= ON_CARD:
