@@ -13,11 +13,13 @@ import hashlib
 import os
 import random
 import resource
+import shutil
 import signal
 import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from pathlib import Path
 
@@ -25,6 +27,9 @@ from tests.phones import owner
 
 from needlewright.core.jobs.store import Job
 from needlewright.core.phones.phone import Phone
+from needlewright.core.search.bringing import Carrier
+from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
 
@@ -40,6 +45,7 @@ for _ in range(count):
 client.close()
 """
 BLOCK = 1 << 20
+ROUNDS = 3
 
 
 def listed(count: int) -> None:
@@ -78,28 +84,41 @@ def plain(count: int, size: int, folder: Path, hashing: bool = False) -> float:
     return spent
 
 
+def brought(shelf: DistantShelf, offered: list[Offered], folder: Path) -> float:
+    """Seconds until all is here, safe on the disk and hashed."""
+    begun = time.monotonic()
+    carrier = Carrier(shelf, offered, folder, threading.Event(), 30.0)
+    here = 0
+    while (came := carrier.next_ones()) is not None:
+        here += sum(1 for one in came if one.sha256)
+    spent = time.monotonic() - begun
+    carrier.end()
+    assert here == len(offered), here
+    return spent
+
+
 def fetched(count: int, size: int) -> None:
     with tempfile.TemporaryDirectory() as name, owner.many(count, size) as phone:
         folder = Path(name)
-        for part in ("plain", "ours"):
-            (folder / part).mkdir()
-        client = Phone(phone.address)
-        files = client.listing().files
-        ratios = []
-        for _ in range(2):
-            copy = plain(count, size, folder / "plain")
-            hashed = plain(count, size, folder / "plain", hashing=True)
-            begun = time.monotonic()
-            for number, held in enumerate(files):
-                path = folder / "ours" / str(number)
-                path.unlink(missing_ok=True)
-                client.fetch(held, path)
-            spent = time.monotonic() - begun
-            ratios.append(copy / spent)
-            print(f"{count:,} photos of {size:,} bytes: {spent:.1f} s, a plain socket "
-                  f"{copy:.1f} s: {copy / spent:.2f} (target 0.7); one that hashes "
-                  f"{hashed:.1f} s: {hashed / spent:.2f}", flush=True)
-        client.close()
+        shelf = open_source(phone.address)
+        assert isinstance(shelf, DistantShelf)
+        offered = list(shelf.offered())
+        best = {"plain": 1e9, "hashing": 1e9, "ours": 1e9}
+        for _ in range(ROUNDS):
+            for name in best:
+                shutil.rmtree(folder / "files", ignore_errors=True)
+                (folder / "files").mkdir()
+                os.sync()  # what was written before is no burden on what follows
+                if name == "ours":
+                    spent = brought(shelf, offered, folder / "files")
+                else:
+                    spent = plain(count, size, folder / "files", name == "hashing")
+                best[name] = min(best[name], spent)
+        print(f"{count:,} photos of {size:,} bytes: {best['ours']:.1f} s, a plain socket "
+              f"{best['plain']:.1f} s: {best['plain'] / best['ours']:.2f} (target 0.7); one that "
+              f"hashes {best['hashing']:.1f} s: {best['hashing'] / best['ours']:.2f} (best of "
+              f"{ROUNDS} each)", flush=True)
+        shelf.close()
 
 
 def interrupted(moments: int) -> None:

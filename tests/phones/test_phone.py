@@ -75,9 +75,8 @@ class PhoneTest(FolderTest):
         for number, held in enumerate(client.listing().files):
             path = self.folder / f"out {number}"
             path.unlink(missing_ok=True)
-            told = client.fetch(held, path)
-            self.assertEqual(told, owner.sha256(path))
-            found.setdefault(held.path, []).append(told)
+            self.assertEqual(client.fetch(held, path), path.stat().st_size)
+            found.setdefault(held.path, []).append(owner.sha256(path))
         return {path: sorted(hashes) for path, hashes in found.items()}
 
     def test_states_turn_as_its_owner_acts(self):
@@ -153,7 +152,8 @@ class PhoneTest(FolderTest):
             try:
                 listing = client.listing()
                 for held in listing.files:
-                    self.assertIn(client.fetch(held, self.folder / "out"), truth[held.path])
+                    client.fetch(held, self.folder / "out")
+                    self.assertIn(owner.sha256(self.folder / "out"), truth[held.path])
                     (self.folder / "out").unlink()
                     right += 1
             except SourceError as error:

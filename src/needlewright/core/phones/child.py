@@ -6,7 +6,7 @@ what the device is, or why it cannot be spoken with.
 
     {"do": "state"}                        -> {"stores": [...]}
     {"do": "list"}      -> {"so_far", "offered"} …, {"files": [[…]]} …, {"listed"}
-    {"do": "fetch", "handle", "size", "begin", "path"}  -> {"got"} …, {"done", "size"}
+    {"do": "fetch", "handle", "size", "begin", "path"}  -> {"got"} …, {"done"}
     {"do": "thumbnail", "handle"}          -> {"data"}
 Whatever cannot be had is answered by {"refused": code} or {"lost": why}; after the latter it ends.
 """
@@ -15,12 +15,9 @@ from __future__ import annotations
 
 import base64
 import dataclasses
-import hashlib
 import json
 import os
-import queue
 import sys
-import threading
 import time
 from io import RawIOBase
 from typing import Any
@@ -34,34 +31,6 @@ from needlewright.core.phones.session import Refused, Session, understood
 
 TELL_SECONDS = 0.2
 BATCH = 500  # files of one line
-AHEAD = 8  # parts that wait to be hashed
-
-
-class Hasher:
-    """Hashes what comes in a thread of its own, while more comes. `told`: SHA-256 (hex), after."""
-
-    def __init__(self) -> None:
-        self.told = ""
-        self._digest = hashlib.sha256()
-        self._parts: queue.Queue[bytes | None] = queue.Queue(AHEAD)
-        self._thread = threading.Thread(target=self._run, daemon=True)
-
-    def __enter__(self) -> Hasher:
-        self._thread.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._parts.put(None)
-        self._thread.join()
-        self.told = self._digest.hexdigest()
-
-    def add(self, part: bytes) -> None:
-        """Take in what comes next."""
-        self._parts.put(part)
-
-    def _run(self) -> None:
-        while (part := self._parts.get()) is not None:
-            self._digest.update(part)
 
 
 class _All:
@@ -103,23 +72,17 @@ class Child:
     def _fetch(self, request: dict[str, Any]) -> None:
         item = Item(int(request["handle"]), size=request["size"])
         got = begin = int(request["begin"])
-        with Hasher() as hasher:
-            if begin:
-                with open(request["path"], "rb") as file:
-                    while block := file.read(min(1 << 20, begin - file.tell())):
-                        hasher.add(block)
 
-            def told(part: memoryview) -> None:
-                nonlocal got
-                hasher.add(bytes(part))  # what it is read into is used again
-                got += len(part)
-                self._progress({"got": got})
+        def told(part: memoryview) -> None:
+            nonlocal got
+            got += len(part)
+            self._progress({"got": got})
 
-            with open(request["path"], "r+b" if begin else "wb", buffering=0) as out:
-                out.seek(begin)
-                out.truncate()
-                size = self._session.fetch(item, begin, _All(out), told)
-        _say({"done": hasher.told, "size": size})
+        with open(request["path"], "r+b" if begin else "wb", buffering=0) as out:
+            out.seek(begin)
+            out.truncate()
+            size = self._session.fetch(item, begin, _All(out), told)
+        _say({"done": size})
 
     def _thumbnail(self, request: dict[str, Any]) -> None:
         data = self._session.thumbnail(int(request["handle"]))

@@ -95,9 +95,9 @@ class Phone:
             raise SourceError("phone-closed", path=self.spec)
         return found
 
-    def fetch(self, held: Held, path: Path, told: Callable[[int], None] = lambda got: None) -> str:
+    def fetch(self, held: Held, path: Path, told: Callable[[int], None] = lambda got: None) -> int:
         """Put the bytes of a file into the file at `path`, going on behind what is there of it.
-        SHA-256 (hex); SourceError where they cannot be had, those that came are left there."""
+        How many it has; SourceError where they cannot be had, those that came are left there."""
         with contextlib.suppress(OSError):
             if held.size is not None and path.stat().st_size > held.size:
                 path.unlink()
@@ -110,7 +110,7 @@ class Phone:
 
         done = self._asked({"do": "fetch", "handle": held.handle, "size": held.size,
                             "begin": begin, "path": os.path.abspath(path)}, take)
-        return str(done["done"])
+        return int(done["done"])
 
     def thumbnail(self, held: Held) -> bytes:
         """The device's own small picture of a file; b"" where it has none."""

@@ -70,10 +70,13 @@ class Carrier:
         self._patience = patience
         self._shelf, self._wanted, self._folder, self._stop = shelf, wanted, folder, stop
         self._came: queue.Queue[Came | None] = queue.Queue(AHEAD)
+        self._here: queue.Queue[tuple[Offered, Path] | None] = queue.Queue(AHEAD)
         self._ended = threading.Event()
         shelf.heed(self)
-        self._thread = threading.Thread(target=self._run, daemon=True)
-        self._thread.start()
+        self._threads = [threading.Thread(target=run, daemon=True)
+                         for run in (self._run, self._settle)]
+        for thread in self._threads:
+            thread.start()
 
     def next_ones(self) -> list[Came] | None:
         """What has come since, maybe nothing; None at the end."""
@@ -92,24 +95,46 @@ class Carrier:
 
     def end(self) -> None:
         self._ended.set()
-        with contextlib.suppress(queue.Empty):
-            while True:
-                self._came.get_nowait()
-        self._thread.join()
+        for thread in self._threads:
+            thread.join()
 
     def _run(self) -> None:
+        """Bring one after another."""
         try:
             for offered in self._wanted:
-                if offered.refused:
-                    continue
-                came = self._one(offered)
-                if came is None:
+                if not self._one(offered):
                     return
-                self._put(came)
         except Interrupted:
             pass
         finally:
-            self._put(None)
+            self._hand_on(None)
+
+    def _settle(self) -> None:
+        """Give what came its name once it is safe on the disk, and its hash, while more comes."""
+        while True:
+            try:
+                one = self._here.get(timeout=LOOK_SECONDS)
+            except queue.Empty:
+                if self._ended.is_set():
+                    return
+                continue
+            if one is None:
+                self._put(None)
+                return
+            offered, path = one
+            try:
+                if not path.exists():  # else brought before
+                    _make_safe(_part_of(path), path)
+                self._put(Came(offered, path, _hashed(path)))
+            except OSError as error:
+                self._put(Came(error=SourceError("phone-disk", path=self._shelf.name,
+                                                 reason=error.strerror or str(error))))
+
+    def _hand_on(self, one: tuple[Offered, Path] | None) -> None:
+        while not self._ended.is_set():
+            with contextlib.suppress(queue.Full):
+                self._here.put(one, timeout=LOOK_SECONDS)
+                return
 
     def _put(self, one: Came | None) -> None:
         while not self._ended.is_set():
@@ -117,35 +142,35 @@ class Carrier:
                 self._came.put(one, timeout=LOOK_SECONDS)
                 return
 
-    def _one(self, offered: Offered) -> Came | None:
-        """One file, however long it takes; None where the work ends before."""
+    def _one(self, offered: Offered) -> bool:
+        """One file, however long it takes; False where the work ends before."""
         path = self._folder / _name_of(offered)
-        part = path.with_name(f"{path.name}.part")
+        part = _part_of(path)
         tries = 0
         while not self.is_set():
             before = _size_of(part)
             try:
-                if path.exists():  # brought before
-                    return Came(offered, path, _hashed(path))
-                sha256 = self._shelf.bring(offered, part, lambda got: None)
-                _settle(part, path)
-                return Came(offered, path, sha256)
+                if not path.exists():
+                    self._shelf.bring(offered, part, lambda got: None)
+                self._hand_on((offered, path))
+                return True
             except SourceError as error:
                 if error.code == "phone-disk":
                     self._put(Came(error=error))
-                    return None
+                    return False
                 torn = error.values.get("reason") == "wrong-length"
                 tries = 1 if _size_of(part) > before and not torn else tries + 1
                 if error.code not in AWAY or tries > TRIES:
                     with contextlib.suppress(OSError):
                         part.unlink()
-                    return Came(offered, error=error)
+                    self._put(Came(offered, error=error))
+                    return True
                 if torn:
                     with contextlib.suppress(OSError):
                         part.unlink()  # nobody knows which of its bytes are its own
                 if not self._waited():
-                    return None
-        return None
+                    return False
+        return False
 
     def _waited(self) -> bool:
         """Wait until the shelf is back; whether it is."""
@@ -174,7 +199,11 @@ def _size_of(path: Path) -> int:
         return 0
 
 
-def _settle(part: Path, path: Path) -> None:
+def _part_of(path: Path) -> Path:
+    return path.with_name(f"{path.name}.part")
+
+
+def _make_safe(part: Path, path: Path) -> None:
     with open(part, "rb") as file:
         os.fsync(file.fileno())
     os.replace(part, path)

@@ -66,7 +66,7 @@ class PhoneShelf(DistantShelf):
     def read_into(self, offset: int, target: memoryview) -> int:
         raise SourceError("shelf-no-bytes", path=self.spec)
 
-    def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> str:
+    def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> int:
         self._listed()
         held = self._held.get(offered.entry.key)
         if held is None:

@@ -71,9 +71,9 @@ class DistantShelf(Shelf):
         """What is missing of the list, and how much there is: counts by name."""
 
     @abstractmethod
-    def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> str:
+    def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> int:
         """Put a file into the one at `path`, going on behind what is there of it; `told`: bytes
-        that are there. SHA-256 (hex). SourceError."""
+        that are there. How many it has. SourceError."""
 
     @abstractmethod
     def heed(self, stop: StopSignal) -> None:
