@@ -162,7 +162,7 @@ def _files(items: dict[int, Item], store: Store) -> list[Held]:
         if item.is_folder:
             continue
         folder = _folder_of(item.parent, items, paths)
-        name = one_line(item.name).replace("/", "_") or f"object {item.handle:08x}"
+        name = _plain(item.name) or f"object {item.handle:08x}"
         path = "/".join(part for part in (top, folder, name) if part)
         same[path] += 1
         key = f"{store.number:08x}/{path}"
@@ -182,9 +182,15 @@ def _folder_of(handle: int, items: dict[int, Item], paths: dict[int, str]) -> st
         handle = items[handle].parent
     for one in reversed(line):
         above = paths.get(items[one].parent, "")
-        name = one_line(items[one].name).replace("/", "_") or f"folder {one:08x}"
+        name = _plain(items[one].name) or f"folder {one:08x}"
         paths[one] = f"{above}/{name}" if above else name
     return paths.get(line[0] if line else handle, "")
+
+
+def _plain(name: str) -> str:
+    """A name as a part of a path, which it must not change."""
+    name = one_line(name).replace("/", "_")
+    return "_" if name in (".", "..") else name
 
 
 def date_text(date: str) -> str | None:
