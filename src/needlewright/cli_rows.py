@@ -14,8 +14,10 @@ from pathlib import Path
 from typing import IO, Any
 
 from needlewright.cli_files import listing
-from needlewright.core.databases.reading import Database, Row
+from needlewright.core.databases.reading import Database, Evidence, Row
 from needlewright.core.databases.records import Value
+from needlewright.core.databases.sim_book import MOST_BYTES, Contact, contacts
+from needlewright.core.databases.vcards import card
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.names import safe_name
 from needlewright.core.sources.files import ImageFile
@@ -25,6 +27,7 @@ from needlewright.wording import rows as told
 
 LOG, JOURNAL = "-wal", "-journal"
 MAX_NAMES = 1000
+MAGIC = b"SQLite format 3\0"
 
 
 def add_command(commands: Any, existing: Any, interrupt: Any) -> None:
@@ -34,6 +37,7 @@ def add_command(commands: Any, existing: Any, interrupt: Any) -> None:
     rows.add_argument("--removed-only", action="store_true", help=words.HELP["rows_removed"])
     rows.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
     rows.add_argument("--csv", metavar="DIR", help=words.HELP["rows_csv"])
+    rows.add_argument("--vcard", metavar="OUT", help=words.HELP["rows_vcard"])
     rows.set_defaults(action=lambda options: _rows(options, interrupt()))
 
 
@@ -47,19 +51,54 @@ def _rows(options: argparse.Namespace, stop: threading.Event) -> int:
 
     with contextlib.ExitStack() as open_ones:
         source = open_ones.enter_context(contextlib.closing(ImageFile(path)))
+        book = [] if source.read_at(0, len(MAGIC)) == MAGIC else contacts(
+            source.read_at(0, MOST_BYTES + 1))
         log, journal = (_beside(path, suffix, open_ones) for suffix in (LOG, JOURNAL))
-        database = Database(source, log, journal, breathe)
+        database = None if book else Database(source, log, journal, breathe)
         tables = open_ones.enter_context(_Tables(options.csv))
         list_ = open_ones.enter_context(listing(options.json, "rows"))
-        for row in _of(database, options.removed_only):
+        cards = open_ones.enter_context(_Cards(options.vcard))
+        for row in map(_as_row, book) if database is None else _of(database, options.removed_only):
             counts[row.state] += 1
             list_.add(as_json(row))
             tables.add(row)
+            cards.add(row)
             print(told.line(row), flush=stop.is_set())
     print(told.totals(counts))
-    for sentence in told.trouble(database.trouble):
+    for sentence in told.trouble(database.trouble) if database is not None else ():
         print(f"needlewright: {sentence}", file=sys.stderr)
     return 0
+
+
+def _as_row(one: Contact) -> Row:
+    """An entry of a SIM's phone book."""
+    return Row("phone book", ("name", "number"), one.record, (one.name, one.number), "live",
+               Evidence("record", one.record, one.at))
+
+
+class _Cards:
+    """A new file of cards, one for each row that is a contact; nothing without one."""
+
+    def __init__(self, path: str | None) -> None:
+        self._path = path
+        self._file: IO[str] | None = None
+
+    def __enter__(self) -> _Cards:
+        if self._path is not None:
+            try:
+                self._file = open(self._path, "x", encoding="utf-8", newline="")
+            except FileExistsError as error:
+                raise NeedlewrightError("list-there", path=self._path) from error
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._file is not None:
+            self._file.close()
+
+    def add(self, row: Row) -> None:
+        made = card(row.columns, row.values) if self._file is not None and not row.lost else None
+        if made is not None and self._file is not None:
+            self._file.write(made)
 
 
 def _beside(path: Path, suffix: str, open_ones: contextlib.ExitStack) -> Source | None:

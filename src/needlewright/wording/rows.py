@@ -41,6 +41,8 @@ def value(one: Value) -> str:
 def evidence(row: Row) -> str:
     """'page 7, byte 3,012, in a free block'."""
     found = row.evidence
+    if found.where == "record":
+        return f"record {found.page:,}, byte {found.at:,}"
     return f"page {found.page:,}, byte {found.at:,}, {WHERE.get(found.where, found.where)}"
 
 
