@@ -339,6 +339,8 @@ def _run(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import hash_source, job_for_image
 
     spec = _spec(options.source)
+    if Path(options.to).is_file():
+        raise NeedlewrightError("to-not-a-folder", path=options.to)  # before anybody waits
     cli_phones.wait_until_ready(spec, _stop_on_interrupt(), options.wait)
     job, row = job_for_image(options.job, spec)
     with job:

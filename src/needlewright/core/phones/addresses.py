@@ -24,6 +24,7 @@ ADDRESS = re.compile(r"ptpip://(\[[0-9a-fA-F:.]+\]|[^\s:/\[\]@?#]+)(?::(\d{1,5})
 PLUGGED = re.compile(r"usb:(\d{1,4}\.\d{1,4})?")
 NAME = re.compile(r"[\w][\w .+-]{0,63}")
 MOST_BYTES = 1 << 16
+BLOCKS = ("nbd://", "nbd+unix://")  # what raw storage is handed out as, and nothing else
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +61,8 @@ def _known_in(file: Path) -> Known | None:
         if (ADDRESS.fullmatch(told["address"]) is None) or NAME.fullmatch(file.stem) is None:
             return None
         return Known(file.stem, told["address"],
-                     {str(k): str(v) for k, v in raw.items() if isinstance(v, str)})
+                     {str(k): v for k, v in raw.items()
+                      if isinstance(v, str) and v.startswith(BLOCKS)})
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return None
 

@@ -22,6 +22,7 @@ import time
 from io import RawIOBase
 from typing import Any
 
+from needlewright.core import processes
 from needlewright.core.errors import FormatError
 from needlewright.core.phones.addresses import link_to
 from needlewright.core.phones.datasets import Item
@@ -96,6 +97,7 @@ class Child:
 
 def main(address: str) -> None:
     """Serve requests until standard input ends, or the device is lost."""
+    processes.end_with_parent(os.getppid())
     try:
         session = Session(link_to(address))
     except Unwelcome:
