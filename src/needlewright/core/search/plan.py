@@ -35,6 +35,11 @@ class Plan:
     state: str = ""
     patience: float = 600.0
 
+    def takes(self, kind: Kind, form: str) -> bool:
+        """Whether a file of this kind and format is wanted."""
+        return (not self.kinds or kind in self.kinds) and (
+            not self.formats or form in self.formats)
+
     @property
     def key(self) -> str:
         """What makes two plans of one step the same search, apart from where they go on."""

@@ -14,12 +14,10 @@ from needlewright.core.errors import SourceError
 from needlewright.core.finds import Find, Record
 from needlewright.core.search.events import Ending, Event, Finished, Found, Note, Progress
 from needlewright.core.search.examining import STEP, examine
-from needlewright.core.search.plan import Plan
+from needlewright.core.search.pace import progress_of
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.sources.shelf import Shelf, Shelved
 from needlewright.core.volumes.stamps import unix
-
-KNOWN = 0.01  # of the bytes, before which nothing is said of how long it takes
 
 
 def run(context: Context) -> Iterator[Event]:
@@ -38,18 +36,13 @@ def run(context: Context) -> Iterator[Event]:
             error = done.error or SourceError("source-missing", path=entry.path)
             yield Note("file-unread", {"path": entry.path, "problem": {
                 "code": error.code, **error.values}})
-        elif _is_wanted(context.plan, done.find):
+        elif context.plan.takes(done.find.kind, done.find.format):
             yield Found(_shelved(done.find, entry))
         reached = min(area.stop, entry.at + max(1, entry.size))
-        yield _progress(reached, context, begun)
+        yield progress_of(STEP, context, reached, begun)
     done_all = not stop.is_set()
     yield Finished(STEP, Ending.DONE if done_all else Ending.STOPPED,
                    area.stop if done_all else reached)
-
-
-def _is_wanted(plan: Plan, find: Find) -> bool:
-    return (not plan.kinds or find.kind in plan.kinds) and (
-        not plan.formats or find.format in plan.formats)
 
 
 def _shelved(find: Find, entry: Shelved) -> Find:
@@ -59,13 +52,6 @@ def _shelved(find: Find, entry: Shelved) -> Find:
         find, content=ShelfObject(entry.key, entry.size), path=entry.path, removed=False,
         name=entry.path.rpartition("/")[2], broken=None,
         record=Record(entry.at, modified=None if modified is None else modified.text()))
-
-
-def _progress(reached: int, context: Context, begun: float) -> Progress:
-    spent, done = time.monotonic() - begun, reached - context.begin
-    rate = done / spent if spent > 1 and done > KNOWN * context.area.size else 0.0
-    return Progress(STEP, reached - context.area.start, context.area.size, reached, rate,
-                    (context.area.stop - reached) / rate if rate else None)
 
 
 register(Step(STEP, 5, run, suits="files"))

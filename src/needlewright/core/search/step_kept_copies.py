@@ -23,6 +23,7 @@ from needlewright.core.search.bringing import Came, Carrier
 from needlewright.core.search.events import Ending, Event, Finished, Found, Note, Progress
 from needlewright.core.search.examining import examine
 from needlewright.core.search.keeping import HIDDEN, MARKER, Kept, by_path
+from needlewright.core.search.pace import progress_of
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.sources.shelf import DistantShelf, Offered
@@ -80,11 +81,11 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
         examined = examine((path for _, _, path in ready), stop, pool)
         for (offered, one, path), done in zip(ready, examined, strict=False):
             reached = min(area.stop, offered.entry.at + max(1, offered.entry.size))
-            if done.find is not None and _is_kind(context.plan, done.find):
+            if done.find is not None and context.plan.takes(done.find.kind, done.find.format):
                 content = Brought(offered.entry.key, path.stat().st_size,
                                   f"{FOLDER}/{path.name}", one.sha256)
                 yield Found(names.named(replace(done.find, content=content), offered))
-        yield _progress(reached, context, begun, state)
+        yield progress_of(STEP, context, reached, begun, state)
     if away is not None:
         raise away
     done_all = not stop.is_set()
@@ -133,20 +134,8 @@ class _Names:
                                Grade.GONE, 0.0, (STEP,), (check,), Facts()), offered)
 
 
-def _is_kind(plan: Plan, find: Find) -> bool:
-    return (not plan.kinds or find.kind in plan.kinds) and (
-        not plan.formats or find.format in plan.formats)
-
-
 def _reason(error: NeedlewrightError | None) -> str:
     return "" if error is None else str(error.values.get("reason", error.code))
-
-
-def _progress(reached: int, context: Context, begun: float, away: str) -> Progress:
-    spent, done = time.monotonic() - begun, reached - context.begin
-    rate = done / spent if spent > 1 and done else 0.0
-    return Progress(STEP, reached - context.area.start, context.area.size, reached, rate,
-                    (context.area.stop - reached) / rate if rate else None, away=away)
 
 
 register(Step(STEP, 5, run, suits="phone"))

@@ -4,38 +4,29 @@ from __future__ import annotations
 
 import json
 import socket
-import subprocess
-import tempfile
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any
 
-from needlewright.core import processes
 from needlewright.standins.phone.raw import addresses
 from needlewright.standins.phone.state import PhoneFaults
+from needlewright.standins.running import Running
 
 
-class FieldPhone:
+class FieldPhone(Running):
     """A running phone: its `address`; `wish` does what its owner does. It begins locked, and knows
     nobody."""
 
     def __init__(self, stores: list[dict[str, str]], faults: PhoneFaults | None = None,
                  name: str = "Reedbank F2", raw: dict[str, str] | None = None) -> None:
         """`raw`: images of its raw storage, by name."""
-        self._place = tempfile.TemporaryDirectory(prefix="needlewright-phone-")
-        folder = Path(self._place.name)
-        (folder / "phone.json").write_text(json.dumps({
+        super().__init__("phone")
+        described = self.folder / "phone.json"
+        described.write_text(json.dumps({
             "name": name, "stores": stores, "faults": asdict(faults or PhoneFaults()),
             "raw": raw or {}}))
-        self.raw = addresses(raw or {}, folder)
-        self.control = str(folder / "owner.sock")
-        self.process = processes.start(
-            "needlewright.standins.phone", str(folder / "phone.json"), self.control,
-            stdin=subprocess.DEVNULL)
-        assert self.process.stdout is not None
-        line = self.process.stdout.readline()
-        if not line:
-            raise RuntimeError("the field phone did not start")
+        self.raw = addresses(raw or {}, self.folder)
+        self.control = str(self.folder / "owner.sock")
+        line = self.begin("needlewright.standins.phone", str(described), self.control)
         self.address: str = json.loads(line)["address"]
 
     def wish(self, *wishes: str) -> dict[str, Any]:
@@ -58,16 +49,3 @@ class FieldPhone:
         """Path of each file, its handle in front -> SHA-256 (hex)."""
         truth: dict[str, str] = self.wish("truth")["truth"]
         return truth
-
-    def close(self) -> None:
-        self.process.kill()
-        self.process.wait()
-        assert self.process.stdout is not None
-        self.process.stdout.close()
-        self._place.cleanup()
-
-    def __enter__(self) -> FieldPhone:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
