@@ -27,18 +27,23 @@ class Told:
     device = Device("", "", "", "", 0, frozenset())
 
     def __init__(self, items: Iterable[Item], stores: Iterable[int] = (0x10001,),
-                 refused: Iterable[int] = (), flat: bool = True) -> None:
+                 refused: Iterable[int] = (), flat: bool = True, quirk: str = "") -> None:
+        """`quirk`: "rooted", everything at once is refused; "one", stores are known as one."""
         self._items = {item.handle: item for item in items}
         self._stores, self._refused, self._flat = list(stores), set(refused), flat
+        self._quirk = quirk
 
     def stores(self) -> list[Store]:
         return [Store(n, 3, 1 << 30, 0, f"Store {n & 0xFFFF}") for n in self._stores]
 
     def handles(self, store: int, folder: int = 0) -> list[int]:
-        if store in self._refused:
+        if store in self._refused or (self._quirk == "rooted" and folder == 0):
             raise Refused(codes.ACCESS_DENIED)
+        if self._quirk == "one" and store != codes.EVERY:
+            return []
+        folder, flat = (0, False) if folder == codes.EVERY else (folder, self._flat)
         return [h for h, item in self._items.items()
-                if item.parent == folder or (self._flat and folder == 0)]
+                if item.parent == folder or (flat and folder == 0)]
 
     def item(self, handle: int) -> Item:
         if handle in self._refused:
@@ -71,6 +76,18 @@ class ListingTest(unittest.TestCase):
         items = [Item(n, 0x10001, 0x3801, 5, 0, f"FP_{n}.jpg") for n in range(1, 4)]
         found = listed(*items, stores=(0x10001, 0x20001))
         self.assertEqual([f.path for f in found.files], [f"Store 1/FP_{n}.jpg" for n in (1, 2, 3)])
+
+    def test_devices_with_ways_of_their_own(self):
+        items = [Item(n, 0x10001, form, 5, parent, name) for n, form, parent, name in (
+            (1, FOLDER, 0, "DCIM"), (2, 0x3801, 1, "FP_1.jpg"), (3, FOLDER, 1, "100FP"),
+            (4, 0x3801, 3, "FP_2.jpg"))]
+        wanted = ["Store 1/DCIM/FP_1.jpg", "Store 1/DCIM/100FP/FP_2.jpg"]
+        for quirk in ("", "rooted", "one"):
+            for flat in (True, False):
+                with self.subTest(quirk=quirk, flat=flat):
+                    found = listed(*items, quirk=quirk, flat=flat)
+                    self.assertEqual([f.path for f in found.files], wanted)
+                    self.assertTrue(found.complete)
 
     def test_a_store_that_is_refused_is_told(self):
         found = listed(Item(1, 0x10001, 0x3801, 5, 0, "FP_1.jpg"), stores=(0x10001, 0x20001),

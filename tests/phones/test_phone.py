@@ -252,6 +252,7 @@ class ResponderTest(unittest.TestCase):
                 handle = session.handles(0x10001)[-1]
                 with self.assertRaises(Lost) as told:
                     session.fetch(Item(handle, size=1 << 20), 0, io.BytesIO(), lambda part: None)
+                session.close()
             self.assertEqual(told.exception.why, "too-slow")
 
     @settings(max_examples=300, deadline=None)

@@ -88,6 +88,16 @@ class Reader:
         count = self.number(1)
         return self.take(2 * count).decode("utf-16-le", "replace").split("\0")[0]
 
+    def strings(self, count: int) -> list[str]:
+        """So many strings; "" for those that are missing, as some devices end early."""
+        found: list[str] = []
+        try:
+            while len(found) < count:
+                found.append(self.string())
+        except FormatError:
+            found += [""] * (count - len(found))
+        return found
+
     def numbers(self, width: int) -> list[int]:
         count = self.number(4)
         part = self.take(count * width) if count <= MAX_VALUES else self.take(len(self.data) + 1)
@@ -115,9 +125,12 @@ def device_from(data: bytes) -> Device:
     reader.string()
     reader.number(2)
     operations = frozenset(reader.numbers(2))
-    for _ in range(4):  # events, properties, formats of captures and of images
-        reader.numbers(2)
-    maker, model, version, serial = (reader.string() for _ in range(4))
+    try:
+        for _ in range(4):  # events, properties, formats of captures and of images
+            reader.numbers(2)
+    except FormatError:
+        reader.at = len(data)  # what it can be asked is known
+    maker, model, version, serial = reader.strings(4)
     return Device(maker, model, version, serial, extension, operations)
 
 
@@ -127,7 +140,7 @@ def store_from(number: int, data: bytes) -> Store:
     kind, _, _ = (reader.number(2) for _ in range(3))
     capacity, free = reader.number(8), reader.number(8)
     reader.number(4)
-    described, label = reader.string(), reader.string()
+    described, label = reader.strings(2)
     return Store(number, kind, capacity, free, described or label)
 
 
@@ -145,7 +158,8 @@ def item_from(handle: int, data: bytes) -> Item:
     reader.take(2 + 6 * 4)  # of the thumbnail and the picture
     parent = reader.number(4)
     reader.take(2 + 4 + 4)
-    name, created, modified = (reader.string() for _ in range(3))
+    name = reader.string()
+    created, modified = reader.strings(2)
     return Item(handle, store, form, None if size == UNKNOWN_SIZE else size, parent, name,
                 created, modified)
 

@@ -63,7 +63,10 @@ def listing_of(session: Session, told: Callable[[int, int], None]) -> Listing:
     """Everything that all stores hold; `told`: (objects so far, offered). Raises Lost."""
     found = Listing(session.stores())
     every, seen = _all_at_once(session) if found.stores else {}, set[int]()
-    for store in found.stores:
+    # Some know all stores by one number only.
+    for store in (*found.stores, *(replace(s, number=codes.EVERY) for s in found.stores[:1])):
+        if store.number == codes.EVERY and (seen or found.missed):
+            break
         items = _items_of(session, store, every, seen, found, told)
         seen |= items.keys()
         found.folders += sum(1 for i in items.values() if i.is_folder)
@@ -76,10 +79,11 @@ def _items_of(session: Session, store: Store, every: dict[int, Item], seen: set[
     """Object by handle; `every`: what is told of all; `seen`: those of other stores, which some
     devices list again."""
     try:
-        wanted = dict.fromkeys(h for h in session.handles(store.number) if h not in seen)
+        wanted = dict.fromkeys(h for h in _handles(session, store.number) if h not in seen)
     except Refused as error:
-        found.refused[error.code] += 1
-        found.missed += 1
+        if store.number != codes.EVERY:  # that was only tried
+            found.refused[error.code] += 1
+            found.missed += 1
         return {}
     known = {h: i for h, i in every.items() if h in wanted}
     waiting = list(wanted)
@@ -101,6 +105,16 @@ def _items_of(session: Session, store: Store, every: dict[int, Item], seen: set[
     found.offered += len(wanted)
     told(len(found.files) + len(known), found.offered)
     return known
+
+
+def _handles(session: Session, store: int) -> list[int]:
+    """Handles of a store; those outside of all folders where a device does not tell all at once.
+    """
+    try:
+        every = session.handles(store)
+    except Refused:
+        return session.handles(store, codes.EVERY)
+    return every or session.handles(store, codes.EVERY)
 
 
 def _within(session: Session, store: Store, folders: Iterable[int], wanted: dict[int, None],
@@ -154,7 +168,7 @@ def _one(session: Session, handle: int, store: Store, found: Listing) -> Item:
 
 def _files(items: dict[int, Item], store: Store) -> list[Held]:
     """The files with their paths, in the order of their handles' list."""
-    top = one_line(store.label) or f"store {store.number:08x}"
+    top = _plain(store.label) or f"store {store.number:08x}"
     paths: dict[int, str] = {}
     same: Counter[str] = Counter()
     found = []
