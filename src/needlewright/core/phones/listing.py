@@ -92,8 +92,12 @@ def _items_of(session: Session, store: Store, every: dict[int, Item], seen: set[
         more: list[int] = []
         for handle in waiting:
             item = known.get(handle)
-            if item is None or not item.name or (item.size is None and not item.is_folder):
-                item = known[handle] = _one(session, handle, store, found)
+            thin = item is not None and handle in every and (
+                not item.name or (item.size is None and not item.is_folder))
+            if item is None or thin:
+                again = _one(session, handle, store, found)
+                above = item.parent if item is not None else 0
+                known[handle] = replace(again, parent=again.parent or above)
             if len(known) % 256 == 0:
                 told(len(found.files) + len(known), found.offered + len(wanted))
         if deep is None:
