@@ -26,6 +26,7 @@ from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
 from needlewright.app.widgets.effort_dialog import EffortDialog
+from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.forecast_card import ForecastCard
 from needlewright.app.widgets.phone_card import PhoneCard
 from needlewright.app.widgets.small import (
@@ -73,9 +74,8 @@ class Intake(QWidget):
         self.open_job_button = button(words.INTAKE_OPEN_JOB, "openJob", self.choose_job, "link")
         fill(left, line(self.open_button, label(words.INTAKE_OPEN_KEY, "small"), None,
                         spacing=8),
-             line(button(words.INTAKE_FOLDER, "openFolder", self.choose_folder, "link"),
-                  button(words.INTAKE_FILES, "openFiles", self.choose_files, "link"), None,
-                  spacing=16),
+             flow(button(words.INTAKE_FOLDER, "openFolder", self.choose_folder, "link"),
+                  button(words.INTAKE_FILES, "openFiles", self.choose_files, "link")),
              line(button(words.INTAKE_ADDRESS, "openAddress", self.open_address, "link"), None),
              line(button(words.EFFORT_LINK, "setEffort", self.ask_effort, "link"), None),
              line(self.open_job_button, None), None)
@@ -170,7 +170,9 @@ class Intake(QWidget):
             look_at = button(phone_words.LOOK_AT, f"phone-{known.name}",
                              partial(phones.watch, spec))
             look_at.setEnabled(phones.watched != spec)
-            fill(inside, line(label(known.name, "sub"), None, look_at), label(spec, "muted"))
+            name = label(known.name, "sub", wrap=True)
+            name.setMinimumWidth(40)
+            fill(inside, line(name, look_at), label(spec, "muted", wrap=True))
             self.sources.addWidget(frame)
 
     def _forecast_button(self, spec: str, enabled: bool = True) -> QPushButton:
