@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import random
+import shutil
 import threading
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from needlewright.core.delivery.bag import Delivered, deliver
 from needlewright.core.errors import JobError, SourceError
@@ -14,6 +16,7 @@ from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Finished, Note, Progress
 from needlewright.core.search.plan import Plan
+from needlewright.core.sources.open_phone import PhoneShelf
 from needlewright.core.sources.registry import open_source
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
@@ -57,6 +60,10 @@ class KeptCopiesTest(FolderTest):
         gone = {r.checks[0].code: r.row.grade for r in self.finds() if r.row.grade == "gone"
                 and r.row.name != ".nomedia"}
         self.assertEqual(gone, {"object-refused": "gone", "object-not-brought": "gone"})
+        with mock.patch.object(PhoneShelf, "bring", side_effect=KeyError("a fault of ours")), (
+                self.assertRaises(KeyError)):
+            shutil.rmtree(self.folder / "job" / "brought")
+            self.search(phone)
         self.search(phone, Plan(("kept-copies",), removed_only=True))
         self.assertEqual(len(self.finds()), len(by_name))  # searched again, nothing is doubled
 

@@ -119,7 +119,8 @@ class PhoneTest(FolderTest):
         by_name = {f.path.rpartition("/")[2]: f for f in listing.files}
         with self.assertRaises(SourceError) as told:
             client.fetch(by_name["FP_0004.jpg"], self.folder / "refused")
-        self.assertEqual(told.exception.code, "phone-closed")  # the answer of a locked one, too
+        self.assertEqual(told.exception.code, "phone-refused")  # not as of a locked phone
+        self.assertIn("access denied", told.exception.values["reason"])
         with self.assertRaises(SourceError) as told:
             client.fetch(by_name["FP_0005.jpg"], self.folder / "short")
         self.assertEqual(told.exception.values["reason"], "wrong-length")

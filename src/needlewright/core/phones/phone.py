@@ -29,6 +29,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 SILENT_SECONDS = 120.0  # without any word from the process
 POLL_SECONDS = 0.1
 MOST_LINE = 1 << 26
+OF_OBJECTS = frozenset(("fetch", "thumbnail"))
 STATES = frozenset((codes.ACCESS_DENIED, codes.STORE_NOT_AVAILABLE))
 
 
@@ -123,22 +124,25 @@ class Phone:
         """The last line of the answer to `request`, the one for which `take` is true."""
         with self._lock:
             self._open()
-            process = self._process
-            assert process is not None and process.stdin is not None
-            try:
-                process.stdin.write(json.dumps(request).encode() + b"\n")
-                process.stdin.flush()
-            except OSError as error:
-                self.close()
-                raise SourceError("phone-lost", path=self.spec, reason="closed") from error
+            self._ask(request)
             while True:
                 line = self._line()
                 if "refused" in line:
-                    raise self._refusal(line["refused"])
+                    raise self._refusal(line["refused"], request["do"])
                 if "disk" in line:
                     raise SourceError("phone-disk", path=self.spec, reason=line["disk"])
                 if take(line):
                     return line
+
+    def _ask(self, request: dict[str, Any]) -> None:
+        process = self._process
+        assert process is not None and process.stdin is not None
+        try:
+            process.stdin.write(json.dumps(request).encode() + b"\n")
+            process.stdin.flush()
+        except OSError as error:
+            self.close()
+            raise SourceError("phone-lost", path=self.spec, reason="closed") from error
 
     def _open(self) -> None:
         if self._process is not None and self._process.poll() is None:
@@ -155,16 +159,22 @@ class Phone:
             self.close()
             if line["refused"] == "unwelcome":
                 raise SourceError("phone-untrusted", path=self.spec)
-            raise self._refusal(line["refused"])
+            raise self._refusal(line["refused"], "")
         told = line["device"]
         self.device = Device(told["maker"], told["model"], told["version"], told["serial"],
                              int(told["extension"]), frozenset())
 
-    def _refusal(self, code: int) -> SourceError:
-        if code in STATES:
+    def _refusal(self, code: int, asked: str) -> SourceError:
+        """What a refusal means: of a locked device, or of the one object that was `asked` for."""
+        if code in STATES and not (asked in OF_OBJECTS and self._is_open()):
             self.close()  # what is locked now is another session when it is opened
             return SourceError("phone-closed", path=self.spec)
         return SourceError("phone-refused", path=self.spec, reason=codes.meaning(code))
+
+    def _is_open(self) -> bool:
+        """Whether stores are still offered, in the session that there is."""
+        self._ask({"do": "state"})
+        return bool(self._line().get("stores"))
 
     def _line(self) -> dict[str, Any]:
         """The next line that the process says."""

@@ -22,7 +22,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 AHEAD = 64  # files that are brought before they are looked at
 LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
-TRIES = 3  # for one file, of a device that is there
+TRIES, TORN = 8, 3  # for one file of which nothing more comes, or comes in another length
 OF_STATES = {"unseen": "phone-unseen", "untrusted": "phone-untrusted", "closed": "phone-closed"}
 #: What passes when a person does something, or by itself.
 AWAY = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed"))
@@ -30,13 +30,15 @@ AWAY = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed
 
 @dataclass(slots=True)
 class Came:
-    """What came of bringing a file; `state`: nothing came, the device is in this state."""
+    """What came of bringing a file; `state`: nothing came, the device is in this state;
+    `fault`: one of ours."""
 
     offered: Offered | None = None
     path: Path | None = None
     sha256: str = ""
     error: NeedlewrightError | None = None
     state: str = ""
+    fault: Exception | None = None
 
 
 def until_back(shelf: DistantShelf, stop: StopSignal, patience: float) -> Iterator[str]:
@@ -106,6 +108,8 @@ class Carrier:
                     return
         except Interrupted:
             pass
+        except Exception as fault:  # told, or files would just be missing
+            self._put(Came(fault=fault))
         finally:
             self._hand_on(None)
 
@@ -129,6 +133,8 @@ class Carrier:
             except OSError as error:
                 self._put(Came(error=SourceError("phone-disk", path=self._shelf.name,
                                                  reason=error.strerror or str(error))))
+            except Exception as fault:
+                self._put(Came(fault=fault))
 
     def _hand_on(self, one: tuple[Offered, Path] | None) -> None:
         while not self._ended.is_set():
@@ -160,7 +166,7 @@ class Carrier:
                     return False
                 torn = error.values.get("reason") == "wrong-length"
                 tries = 1 if _size_of(part) > before and not torn else tries + 1
-                if error.code not in AWAY or tries > TRIES:
+                if error.code not in AWAY or tries > (TORN if torn else TRIES):
                     with contextlib.suppress(OSError):
                         part.unlink()
                     self._put(Came(offered, error=error))

@@ -69,6 +69,8 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
             break
         ready: list[tuple[Offered, Came, Path]] = []
         for one in came:
+            if one.fault is not None:
+                raise one.fault
             if one.offered is None:
                 away = away or one.error
                 if one.error is None and one.state != state:
