@@ -176,6 +176,8 @@ class HostileFolderTest(unittest.TestCase):
             "core.imaging.hash_child": ("0", "1", "sha256", "0", "1"),
             "core.stitching.crew_member": (own, "0"),
             "core.imaging.reader_child": ("/nowhere", "0", "1"),
+            "core.phones.child": ("ptpip://127.0.0.1:1",),
+            "standins.phone": ("/nowhere", "/nowhere"),
             "standins.reader": ("/nowhere", "/nowhere", "/nowhere", "/nowhere"),
             "demo": (str(self.folder / "PIL.py"),),
         }

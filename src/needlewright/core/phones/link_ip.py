@@ -24,7 +24,7 @@ LEAST_RATE = 50_000  # bytes a second, under which a transfer is given up
 SILENT_SECONDS, CONNECT_SECONDS = 30.0, 5.0
 UNSTATED = frozenset(((1 << 64) - 1, (1 << 32) - 1))
 #: This computer, as devices remember it.
-OURSELVES = uuid.uuid5(uuid.NAMESPACE_DNS, "needlewright.local").bytes
+OURSELVES = uuid.uuid5(uuid.NAMESPACE_DNS, "Needlewright").bytes
 
 
 class IpLink(Link):
