@@ -104,6 +104,10 @@ class ListingTest(unittest.TestCase):
             self.assertEqual(len(words.points(state, ["Inner"])), len(words.POINTS))
             self.assertTrue(words.what_to_do(state))
         self.assertIn("Inner", words.points("ready", ["Inner"])[-1])
+        line = words.phone_line({"path": "phone:x", "model": "F2", "state": "closed",
+                                 "stores": [], "raw": {"card": "nbd://a/b"}})
+        self.assertIn("nbd://a/b", line)
+        self.assertIn("locked", words.waiting_line("phone:x", "closed"))
         day = Day("2031-05-12", (1, 2, 3), 1)
         self.assertEqual(find_words.day_line(day.date, len(day.finds), day.removed),
                          "12 May 2031: 3 finds, 1 of them removed")

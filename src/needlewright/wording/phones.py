@@ -88,7 +88,9 @@ def phone_line(told: Mapping[str, Any]) -> str:
     said = STATES.get(told["state"], ("", "", ""))[0].lower()
     stores = f"; {', '.join(told['stores'])}" if told["stores"] else ""
     model = f"{told['model']}, " if told["model"] else ""
-    return f"{told['path']}  {model}{said}{stores}"
+    raw = "".join(f"\n  raw storage, once it is granted on the phone: {address}  ({name})"
+                  for name, address in (told.get("raw") or {}).items())
+    return f"{told['path']}  {model}{said}{stores}{raw}"
 
 
 def listed_line(values: Mapping[str, Any]) -> str:
