@@ -127,6 +127,13 @@ class KeptCopiesTest(FolderTest):
                              {p: h for p, h in truth.items() if not p.endswith(".nomedia")})
             phone.close()
 
+    def test_a_device_that_breaks_where_a_part_is_asked_for(self):
+        phone = self.phone(ranges="breaks")
+        self.search(phone)
+        large = next(r for r in self.finds() if r.row.name == "large.bin")
+        self.assertEqual(owner.sha256(self.folder / "job" / large.content.file),
+                         owner.sha256(self.folder / "inner/large.bin"))
+
     def test_stopped_and_gone_on_with(self):
         phone = self.phone(slow=4_000_000.0)
         stop = threading.Event()

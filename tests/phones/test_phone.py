@@ -93,7 +93,8 @@ class PhoneTest(FolderTest):
         self.assertEqual(client.state(), (State.UNSEEN, []))
 
     def test_everything_is_listed_and_fetched(self):
-        for faults in ({}, {"plain": True}, {"plain": True, "shallow": True}, {"shallow": True}):
+        for faults in ({}, {"plain": True}, {"plain": True, "shallow": True}, {"shallow": True},
+                       {"ranges": "refuses"}):
             with self.subTest(faults):
                 phone = self.phone(twins=["FP_0003.jpg", "Überblick.png"], **faults)
                 phone.open()

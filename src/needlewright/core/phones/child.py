@@ -6,7 +6,7 @@ what the device is, or why it cannot be spoken with.
 
     {"do": "state"}                        -> {"stores": [...]}
     {"do": "list"}      -> {"so_far", "offered"} …, {"files": [[…]]} …, {"listed"}
-    {"do": "fetch", "handle", "size", "begin", "path"}  -> {"got"} …, {"done"}
+    {"do": "fetch", "handle", "size", "begin", "path", "whole"}  -> {"got"} …, {"done"}
     {"do": "thumbnail", "handle"}          -> {"data"}
 Whatever cannot be had is answered by {"refused": code} or {"lost": why}; after the latter it ends.
 """
@@ -82,7 +82,8 @@ class Child:
         with open(request["path"], "r+b" if begin else "wb", buffering=0) as out:
             out.seek(begin)
             out.truncate()
-            size = self._session.fetch(item, begin, _All(out), told)
+            size = self._session.fetch(item, begin, _All(out), told,
+                                       bool(request.get("whole")))
         _say({"done": size})
 
     def _thumbnail(self, request: dict[str, Any]) -> None:

@@ -96,8 +96,10 @@ class Phone:
             raise SourceError("phone-closed", path=self.spec)
         return found
 
-    def fetch(self, held: Held, path: Path, told: Callable[[int], None] = lambda got: None) -> int:
-        """Put the bytes of a file into the file at `path`, going on behind what is there of it.
+    def fetch(self, held: Held, path: Path, told: Callable[[int], None] = lambda got: None,
+              whole: bool = False) -> int:
+        """Put the bytes of a file into the file at `path`, going on behind what is there of it;
+        `whole`: never ask for a part of it.
         How many it has; SourceError where they cannot be had, those that came are left there."""
         with contextlib.suppress(OSError):
             if held.size is not None and path.stat().st_size > held.size:
@@ -110,7 +112,7 @@ class Phone:
             return "done" in line
 
         done = self._asked({"do": "fetch", "handle": held.handle, "size": held.size,
-                            "begin": begin, "path": os.path.abspath(path)}, take)
+                            "begin": begin, "path": os.path.abspath(path), "whole": whole}, take)
         return int(done["done"])
 
     def thumbnail(self, held: Held) -> bytes:

@@ -23,6 +23,9 @@ MOST_TOLD = 1 << 28  # bytes of one dataset
 RANGE = 1 << 22  # bytes that are asked for at once
 SESSION = 1
 MOST_SHORT = 1 << 32  # beyond, offsets need 64 bits
+#: Answers that another way of asking does not change.
+FINAL = frozenset((codes.ACCESS_DENIED, codes.STORE_NOT_AVAILABLE, codes.INVALID_HANDLE,
+                   codes.SESSION_NOT_OPEN))
 AGAIN, BUSY_SECONDS = 5, 0.5  # times that a busy device is asked again, after so long
 
 
@@ -39,6 +42,28 @@ class Refused(Exception):
     def __init__(self, code: int) -> None:
         super().__init__(codes.meaning(code))
         self.code = code
+
+
+class _Taker:
+    """Writes what comes and was not written yet. `done`: bytes that were; `at`: where in the object
+    what comes next belongs."""
+
+    def __init__(self, out: Writing, told: Callable[[memoryview], None], begin: int) -> None:
+        self._out, self._told = out, told
+        self.done, self.at = begin, 0
+
+    def take(self, part: memoryview) -> None:
+        """Take in what comes."""
+        skip = min(len(part), max(0, self.done - self.at))
+        self.at += len(part)
+        if skip < len(part):
+            self._out.write(part[skip:])
+            self._told(part[skip:])
+            self.done = self.at
+
+    def again(self) -> None:
+        """What comes next is the object from its first byte on."""
+        self.at = 0
 
 
 class Session:
@@ -101,47 +126,43 @@ class Session:
 
     # bytes of objects
 
-    def fetch(self, item: Item, begin: int, out: Writing,
-              told: Callable[[memoryview], None]) -> int:
+    def fetch(self, item: Item, begin: int, out: Writing, told: Callable[[memoryview], None],
+              whole: bool = False) -> int:
         """Write the bytes of an object from `begin` on; `told` is given them as they come. The
-        number of bytes that it has; Lost where that is another than it said. Without ranges all of
-        it is read again."""
-        self._size, self._begin = 0, begin
-
-        def take(part: memoryview) -> None:
-            skip = min(len(part), max(0, self._begin - self._size))
-            self._size += len(part)
-            if skip < len(part):
-                out.write(part[skip:])
-                told(part[skip:])
-
-        wide = codes.GET_PARTIAL_OBJECT_64 in self.device.operations
-        size = item.size
+        number of bytes that it has; Lost where that is another than it said. Without ranges, or
+        where it is wanted `whole`, all of it is read again."""
+        taker = _Taker(out, told, begin)
+        size, wide = item.size, codes.GET_PARTIAL_OBJECT_64 in self.device.operations
         ranged = wide or (codes.GET_PARTIAL_OBJECT in self.device.operations
                           and size is not None and size < MOST_SHORT)
-        if not ranged or size is None or (begin == 0 and size <= RANGE):
-            self._checked(self._run_busy(codes.GET_OBJECT, (item.handle,), take))
-            return self._of_size(self._size, size)
-        self._size = at = begin
+        if ranged and not whole and size is not None and (begin or size > RANGE):
+            try:
+                return self._in_ranges(item.handle, size, taker, wide)
+            except Refused as error:
+                if error.code in FINAL:
+                    raise
+                taker.again()  # it lists what it does not do
+        self._checked(self._run_busy(codes.GET_OBJECT, (item.handle,), taker.take))
+        if size is not None and taker.at != size:
+            raise Lost("wrong-length")
+        return taker.at
+
+    def _in_ranges(self, handle: int, size: int, taker: _Taker, wide: bool) -> int:
+        at = taker.at = taker.done
         while at < size:
             length = min(RANGE, size - at)
             if wide:
                 answer = self._run_busy(codes.GET_PARTIAL_OBJECT_64, (
-                    item.handle, at & 0xFFFFFFFF, at >> 32, length), take)
+                    handle, at & 0xFFFFFFFF, at >> 32, length), taker.take)
             else:
-                answer = self._run_busy(codes.GET_PARTIAL_OBJECT, (item.handle, at, length), take)
+                answer = self._run_busy(codes.GET_PARTIAL_OBJECT, (handle, at, length),
+                                        taker.take)
             self._checked(answer)
             # Some hand out less at once than they are asked for, and say so.
-            if not 0 < self._size - at <= length:
+            if not 0 < taker.at - at <= length:
                 raise Lost("wrong-length")
-            at = self._size
+            at = taker.at
         return size
-
-    @staticmethod
-    def _of_size(got: int, size: int | None) -> int:
-        if size is not None and got != size:
-            raise Lost("wrong-length")
-        return got
 
     # operations
 

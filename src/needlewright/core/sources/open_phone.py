@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -18,6 +19,7 @@ from needlewright.core.sources.shelf import DistantShelf, Offered, Shelved
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 
+WHOLE_AFTER = 3  # failures, after which a file is asked for in one piece
 PLACE_BYTES = 512  # places are multiples of it, and each file has one of its own
 
 
@@ -32,6 +34,7 @@ class PhoneShelf(DistantShelf):
         self._listing: Listing | None = None
         self._offered: list[Offered] = []
         self._held: dict[str, Held] = {}
+        self._failed: Counter[str] = Counter()
 
     def close(self) -> None:
         self.phone.close()
@@ -71,7 +74,11 @@ class PhoneShelf(DistantShelf):
         held = self._held.get(offered.entry.key)
         if held is None:
             raise SourceError("source-missing", path=offered.entry.path)
-        return self.phone.fetch(held, path, told)
+        try:
+            return self.phone.fetch(held, path, told, self._failed[held.key] >= WHOLE_AFTER)
+        except SourceError:
+            self._failed[held.key] += 1
+            raise
 
     def heed(self, stop: StopSignal) -> None:
         self.phone.stop = stop

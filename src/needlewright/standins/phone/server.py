@@ -164,6 +164,11 @@ class Connection:
             return self._data(number, small) if small else (NO_THUMB, ())
         begin, length = {0x1009: (0, one.size), 0x101B: (values[1], values[2]),
                          0x95C1: (values[1] | values[2] << 32, values[3])}[operation]
+        if operation != 0x1009 and self.state.faults.ranges == "refuses":
+            return NOT_SUPPORTED, ()
+        if operation != 0x1009 and self.state.faults.ranges == "breaks":
+            self.client.shutdown(socket.SHUT_RDWR)
+            raise Gone
         if self.state.faults.shallow and operation != 0x1009:
             length = min(length, LITTLE)
         return self._bytes(number, one, begin, max(0, min(length, one.size - begin)))

@@ -27,9 +27,11 @@ class PhoneFaults:
     announced. `strays`: every so many answers one has another transaction's number. `locks_after`:
     seconds from unlocking until it locks itself again. `drips`: it answers one small packet every
     two seconds, for ever. `plain`: no property lists and no ranges beyond 32 bits, as cameras.
-    `shallow`: it lists only what lies in no folder, or in the one that is asked for, and hands out
-    little at once. `twins`: names of which there are two in a folder. `made_up`: so many files
-    more, of `size` bytes."""
+    `ranges`: what it does when a part of an object is asked for, though it lists that it can:
+    "refuses" or "breaks". `shallow`: it lists only what lies in no folder, or in the one that is
+    asked for, and hands out little at once. `twins`: names of which there are two in a folder.
+    `made_up`: so many files more, of `size` bytes.
+    """
 
     slow: float = 0.0
     drops: list[int] = field(default_factory=list)
@@ -40,6 +42,7 @@ class PhoneFaults:
     locks_after: float = 0.0
     drips: bool = False
     plain: bool = False
+    ranges: str = ""
     shallow: bool = False
     twins: list[str] = field(default_factory=list)
     made_up: int = 0
