@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import signal
 import sys
 import threading
 import time
@@ -91,6 +92,7 @@ def _standin(options: argparse.Namespace, interrupt: Any) -> int:
 
         return show_phone(faults)
     stop = interrupt()
+    signal.signal(signal.SIGTERM, lambda *_: stop.set())  # it takes itself off the list
     with running(faults) as phone:
         print(json.dumps({"source": f"phone:{NAME}", "address": phone.address,
                           "control": phone.control}), flush=True)

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import sys
 from pathlib import Path
 
 from PIL import Image
 
+from needlewright.core import processes
 from needlewright.standins.phone.objects import shelves_of
 from needlewright.standins.phone.raw import serve_when_granted
 from needlewright.standins.phone.server import PhoneServer
@@ -46,6 +48,8 @@ def made(description: Path, control: str) -> tuple[PhoneServer, State]:
 
 
 def main(description: str, control: str) -> None:
+    """Run it until whoever started it ends."""
+    processes.end_with_parent(os.getppid())
     server, _ = made(Path(description), control)
     print(json.dumps({"address": f"ptpip://127.0.0.1:{server.port}"}), flush=True)
     server.serve()
