@@ -201,8 +201,9 @@ class Phone:
         told: dict[str, Any] = json.loads(line)
         if "lost" in told:
             self.close()
-            if told["lost"] in NAMED_LOSSES:
-                raise SourceError(NAMED_LOSSES[told["lost"]], path=self.spec)
+            named = NAMED_LOSSES.get(told["lost"])
+            if named is not None:
+                raise SourceError(named, path=self.spec)
             raise SourceError("phone-lost", path=self.spec, reason=told["lost"])
         return told
 

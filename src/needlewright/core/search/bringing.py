@@ -23,6 +23,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 AHEAD = 64  # files that are brought before they are looked at
 LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
 TRIES, TORN = 8, 3  # for one file of which nothing more comes, or comes in another length
+CUT_OFF = 40  # … because the shelf went away each time: some files bring devices down
 OF_STATES = {"unseen": "phone-unseen", "untrusted": "phone-untrusted", "closed": "phone-closed"}
 #: What passes when a person does something, or by itself.
 AWAY = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed"))
@@ -69,7 +70,7 @@ class Carrier:
     def __init__(self, shelf: DistantShelf, wanted: list[Offered], folder: Path,
                  stop: StopSignal, patience: float) -> None:
         """`patience`: seconds that the shelf is waited for when it went away."""
-        self._patience = patience
+        self._patience, self._was_away = patience, False
         self._shelf, self._wanted, self._folder, self._stop = shelf, wanted, folder, stop
         self._came: queue.Queue[Came | None] = queue.Queue(AHEAD)
         self._here: queue.Queue[tuple[Offered, Path] | None] = queue.Queue(AHEAD)
@@ -152,7 +153,7 @@ class Carrier:
         """One file, however long it takes; False where the work ends before."""
         path = self._folder / _name_of(offered)
         part = _part_of(path)
-        tries = 0
+        tries = cut_off = 0
         while not self.is_set():
             before = _size_of(part)
             try:
@@ -165,8 +166,11 @@ class Carrier:
                     self._put(Came(error=error))
                     return False
                 torn = error.values.get("reason") == "wrong-length"
-                tries = 1 if _size_of(part) > before and not torn else tries + 1
-                if error.code not in AWAY or tries > (TORN if torn else TRIES):
+                if _size_of(part) > before and not torn:
+                    tries = cut_off = 0
+                tries += 1
+                most = TORN if torn else TRIES
+                if error.code not in AWAY or tries > most or cut_off > CUT_OFF:
                     with contextlib.suppress(OSError):
                         part.unlink()
                     self._put(Came(offered, error=error))
@@ -176,13 +180,16 @@ class Carrier:
                         part.unlink()  # nobody knows which of its bytes are its own
                 if not self._waited():
                     return False
+                if self._was_away:
+                    tries, cut_off = tries - 1, cut_off + 1
         return False
 
     def _waited(self) -> bool:
-        """Wait until the shelf is back; whether it is."""
-        shown = None
+        """Wait until the shelf is back; whether it is. `_was_away`: whether it had to be."""
+        shown, self._was_away = None, False
         try:
             for state in until_back(self._shelf, self, self._patience):
+                self._was_away = True
                 if state != shown:
                     self._put(Came(state=state))
                     shown = state
