@@ -19,13 +19,15 @@ TYPE_BYTES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 7: 1, 9: 4, 10: 8}
 
 @dataclass(slots=True)
 class Exif:
-    """Facts in an EXIF block; `thumbnail` is (offset in the TIFF block, length), bytes."""
+    """Facts in an EXIF block; `thumbnail` is (offset in the TIFF block, length), bytes; `pixels`:
+    width and height as the camera stated them, before any turning; 0 where it did not."""
 
     make: str = ""
     model: str = ""
     taken: str | None = None
     orientation: int = 1
     thumbnail: tuple[int, int] | None = None
+    pixels: tuple[int, int] = (0, 0)
     extra: dict[str, str] = field(default_factory=dict)
 
     @property
@@ -120,7 +122,11 @@ def _read_ifd(tiff: _Tiff, ifd: int, exif: Exif, first: bool, seen: set[int]) ->
 def _read_exposure(tiff: _Tiff, ifd: int, exif: Exif) -> None:
     taken, zone, fraction = "", "", ""
     for tag, kind, count, where in tiff.entries(ifd):
-        if tag == 0x9003:
+        if tag == 0xA002:
+            exif.pixels = tiff.value(kind, count, where) or 0, exif.pixels[1]
+        elif tag == 0xA003:
+            exif.pixels = exif.pixels[0], tiff.value(kind, count, where) or 0
+        elif tag == 0x9003:
             taken = tiff.text(count, where)
         elif tag == 0x9011:
             zone = tiff.text(count, where)

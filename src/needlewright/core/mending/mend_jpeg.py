@@ -144,7 +144,9 @@ def _sized(found: Restored, layout: Layout, raw: np.ndarray,  # type: ignore[typ
     if not closed or not found.known:
         return found, layout
     chain = _all_of(raw, layout)
-    frame = None if chain is None else sizes.frame_for(found.head.frame, chain, layout)
+    exif = found.head.headers.exif
+    frame = None if chain is None else sizes.frame_for(
+        found.head.frame, chain, layout, exif.pixels if exif is not None else (0, 0))
     if frame is None:
         return found, layout
     data, head = restated(found.head, frame)

@@ -34,7 +34,9 @@ def sized(found: Restored, scans: list[Scan], picture: Picture) -> Restored:
     if units is None:
         return found
     chain = Chain(units, np.zeros(1, np.int64), "complete")
-    best = sizes.frame_for(frame, chain, picture.layout())
+    exif = head.headers.exif
+    best = sizes.frame_for(frame, chain, picture.layout(),
+                           exif.pixels if exif is not None else (0, 0))
     if best is None:
         return found
     wide, high = BLOCK * frame.max_horizontal, BLOCK * frame.max_vertical

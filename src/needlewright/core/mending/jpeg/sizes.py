@@ -17,9 +17,11 @@ LEAST = 64
 SAMPLE = 4096  # MCUs whose rows are compared
 
 
-def frame_for(frame: Frame, chain: Chain, layout: Layout) -> Frame | None:
+def frame_for(frame: Frame, chain: Chain, layout: Layout,
+              exif: tuple[int, int] = (0, 0)) -> Frame | None:
     """The frame of a picture all of whose MCUs are in `chain`, in the order of its data; None
-    where the one that is stated is right, or no width is clearly better."""
+    where the one that is stated is right, or no width is clearly better. `exif`: width and height
+    that its Exif data states, which tell where within the last MCUs it ends."""
     if chain.size < LEAST:
         return None
     edges = mcu_edges(chain.coefficients, layout.coding.component, layout.dx, layout.dy,
@@ -53,4 +55,6 @@ def frame_for(frame: Frame, chain: Chain, layout: Layout) -> Frame | None:
     rows = chain.size // best
     width = frame.width if -(-frame.width // wide) == best else best * wide
     height = frame.height if -(-frame.height // high) == rows else rows * high
+    if (-(-exif[0] // wide), -(-exif[1] // high)) == (best, rows):
+        width, height = exif
     return Frame(frame.marker, frame.precision, width, height, frame.components)
