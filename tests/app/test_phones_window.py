@@ -15,6 +15,8 @@ from PySide6.QtWidgets import QInputDialog, QPushButton
 
 from needlewright.app.standin_phone import PhoneWindow
 from needlewright.app.window import FINDS, INTAKE, SEARCH
+from needlewright.core.errors import SourceError
+from needlewright.core.phones.phone import Phone
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
 from needlewright.wording import phones as words
@@ -131,6 +133,12 @@ class PhonesWindowTest(WindowCase):
         QTest.mouseClick(self.card.leave, LEFT)
         self.assertFalse(self.card.isVisible())
         self.assertEqual(len(told), 1)
+        busy = SourceError("phone-usb-busy", path="usb:")
+        with mock.patch.object(Phone, "state", side_effect=busy):
+            self.session.phones.watch("usb:")
+            self.wait(lambda: len(told) == 2, "why it cannot be opened")
+        self.assertIn("another program", told[1])
+        self.assertEqual(self.session.phones.watched, "")
 
 
 class StandinCommandTest(WindowCase):

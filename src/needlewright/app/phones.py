@@ -63,16 +63,12 @@ class PhoneWatch(Work):
         phone = Phone(self.spec, self.stop_signal)
         try:
             while not self.stop_signal.is_set():
-                try:
-                    state, stores = phone.state()
-                    device = phone.device
-                    self.told.emit(Readiness(self.spec, state, device.model if device else "",
-                                             tuple(s.label for s in stores),
-                                             raw_storage(self.spec)))
-                except SourceError as error:
-                    if error.code == "phone-unknown":
-                        raise
-                    self.told.emit(Readiness(self.spec, State.UNSEEN))
+                # What passes by itself is a state; the rest, such as rights to the device or
+                # another program that holds it, is told in words.
+                state, stores = phone.state()
+                device = phone.device
+                self.told.emit(Readiness(self.spec, state, device.model if device else "",
+                                         tuple(s.label for s in stores), raw_storage(self.spec)))
                 self._pause.wait(LOOK_SECONDS)
         except Interrupted:
             pass

@@ -14,7 +14,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -153,8 +153,3 @@ def _owner(client: socket.socket, state: State, truth: Callable[[], dict[str, st
                 answer["truth"] = truth()
             lines.write(json.dumps(answer) + "\n")
             lines.flush()
-
-
-def described(state: State) -> str:
-    """The faults, for who looks at it."""
-    return ", ".join(f"{k}: {v}" for k, v in asdict(state.faults).items() if v)
