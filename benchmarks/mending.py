@@ -37,6 +37,7 @@ CLIPS = {
     "mp4 avc aac": ("mp4", "libx264", "aac", {}),
     "mov avc pcm": ("mov", "libx264", "pcm_s16le", {"bf": "3", "g": "30"}),
     "mp4 avc aac alone": ("mp4", "libx264", "aac", {"x264-params": "repeat-headers=1"}),
+    "mov avc pcm alone": ("mov", "libx264", "pcm_s16le", {"x264-params": "repeat-headers=1"}),
     "mp4 hevc aac": ("mp4", "libx265", "aac", {"x265-params": "log-level=none"}),
     "mov mjpeg pcm": ("mov", "mjpeg", "pcm_s16le", {}),
 }
@@ -60,7 +61,7 @@ PICTURES: dict[str, tuple[str, dict[str, Any]]] = {  # extension -> Pillow's nam
     "tif": ("TIFF", {"compression": "tiff_adobe_deflate"}), "webp": ("WEBP", {}),
     "heic": ("HEIF", {}),  # in tiles
 }
-ALONE = "mp4 avc aac alone"  # its data repeats its parameter sets; there is no sibling
+ALONE = "mp4 avc aac alone", "mov avc pcm alone"  # whose data repeats its parameter sets
 SOUND_BLOCK = 64  # samples that are compared as one
 TILE = 512  # pixels
 WITHIN = 3  # grey levels
@@ -116,7 +117,7 @@ def clip_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
         for kind in kinds:
             data, there = damage.clip(*made, kind, rng)
             cases.append(Case(f"{kind} {number}.{container}", data, made[0], there, kind))
-    return cases, [] if family == ALONE else [sibling]
+    return cases, [] if family in ALONE else [sibling]
 
 
 def picture_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[

@@ -10,7 +10,7 @@ import unittest
 
 import av
 import numpy as np
-from benchmarks.mending import frames_of
+from benchmarks.mending import frames_of, sound_of
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -77,6 +77,38 @@ class ByDataTest(FolderTest):
                     with av.open(io.BytesIO(made)) as file:
                         stream = file.streams.video[0]
                         self.assertEqual((stream.width, stream.height), size)
+
+    def test_plain_sound_is_told_by_how_much_of_it_there_is(self):
+        sets = {"g": "25", "bf": "2", "x264-params": "repeat-headers=1:aud=1"}
+        for video, audio, rate, coder in (
+                ("libx264", "pcm_s16le", 48_000, sets), ("libx264", "pcm_s16be", 44_100, sets),
+                ("libx264", "pcm_s24be", 48_000, sets), ("libx264", "pcm_s24le", 48_000, sets),
+                ("mjpeg", "pcm_s16le", 48_000, {})):
+            with self.subTest(video=video, audio=audio):
+                whole = clips.encode("mov", video, audio, 70, 75, (320, 240), coder=coder,
+                                     rate=rate)
+                data = whole[: damage.boxes(whole)[b"moov"][0]]
+                done = damage.mended(self.folder, f"{video}-{audio}.mov", data)
+                doubts = ("pace-guessed",) if video == "mjpeg" else ()  # nothing says how fast
+                self.assertEqual((done.doubts, done.share), (doubts, 1.0))
+                made = done.output.read_bytes()
+                self.assertEqual(frames_of(made)[:2], frames_of(whole)[:2])
+                self.assertEqual(sound_of(made), sound_of(whole))
+                with av.open(io.BytesIO(made)) as file:
+                    heard = file.streams.audio[0]
+                    self.assertEqual((heard.codec_context.name, heard.rate), (audio, rate))
+
+    def test_what_is_no_sound_between_pictures_is_not_made_one(self):
+        whole = clips.encode("mov", "libx264", "pcm_s16le", 70, 75, (320, 240), coder={
+            "g": "25", "x264-params": "repeat-headers=1"})
+        media, size = damage.boxes(whole)[b"mdat"]
+        data = bytearray(whole[: media + size])
+        sound = models_of(*moov_of(MemorySource(whole)))[1].track
+        for at, length in zip(sound.offsets.tolist(), sound.sizes.tolist()):
+            odd = length // 7 * 7 - 1  # no kind of samples has as many bytes
+            data[at : at + length] = b"\x81" * odd + bytes(length - odd)
+        done = damage.mended(self.folder, "x.mov", bytes(data))
+        self.assertNotEqual(done.grade, "mended")
 
     def test_what_nothing_tells_is_a_doubt(self):
         whole = clips.encode("mov", "mjpeg", None, 70, 40, (320, 240))

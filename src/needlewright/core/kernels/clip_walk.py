@@ -15,6 +15,9 @@ from needlewright.core.kernels.aac_frames import frame_end_in
 
 NONE, AVC, HEVC, JPEGS = 0, 1, 2, 3
 VIDEO, SOUND, PLAIN = 0, 1, 2
+MOST_STRETCHES = 4096
+SLACK = 64  # bytes by which a stretch may be shorter or longer than the one before
+DEPTH = 4  # alike ones that must follow the first
 
 
 @njit(cache=True, nogil=True)
@@ -203,6 +206,79 @@ def walk_items(
     count, at, _ = _walk(data, start, stop, final, width, coding, channels, bands[0], bands[1],
                          codes[0], codes[1], plain, offsets, sizes, kinds)
     return offsets[:count], sizes[:count], kinds[:count], int(at)
+
+
+@njit(cache=True, nogil=True)
+def _run_end(data, at, stop, width, coding):
+    """The byte behind all units that stand one behind another from `at` on; `at` for none."""
+    while at < stop:
+        end = _unit_end(data, at, stop, width, coding)
+        if end < 0 or end > stop:
+            return at
+        at = end
+    return at
+
+
+@njit(cache=True, nogil=True)
+def _next_run(data, at, stop, width, coding, size, slack):
+    """The byte nearest to `at` + `size` at which units begin, no more than `slack` bytes off; -1
+    for none."""
+    for off in range(slack + 1):
+        for place in (at + size - off, at + size + off):
+            if at < place < stop and _run_end(data, place, stop, width, coding) > place:
+                return place
+    return np.int64(-1)
+
+
+@njit(cache=True, nogil=True)
+def _stretches(data, at, stop, width, coding, least, most, slack, depth, sizes):
+    count = 0
+    at = _run_end(data, at, stop, width, coding)
+    size = np.int64(-1)
+    for place in range(at + least, min(at + most, stop)):
+        end = _run_end(data, place, stop, width, coding)
+        good = end > place
+        for _ in range(depth):
+            if good:
+                following = _next_run(data, end, stop, width, coding, place - at, slack)
+                good = following > 0
+                end = _run_end(data, following, stop, width, coding) if good else end
+        if good:
+            size = np.int64(place - at)
+            break
+    while size > 0 and count < sizes.size:
+        following = _next_run(data, at, stop, width, coding, size, slack)
+        if following < 0:
+            break
+        size = following - at
+        sizes[count] = size
+        count += 1
+        at = _run_end(data, following, stop, width, coding)
+    return count
+
+
+def units(data: npt.NDArray[np.uint8], start: int, stop: int, width: int, coding: int) -> tuple[
+        list[tuple[int, int]], bool]:
+    """((start, stop) of all units that stand one behind another in `data` from `start` on, whether
+    another follows that `stop` cuts off)."""
+    found: list[tuple[int, int]] = []
+    while start < stop:
+        end = int(_unit_end(data, start, stop, width, coding))
+        if end < 0 or end > stop:
+            return found, end > stop
+        found.append((start, end))
+        start = end
+    return found, False
+
+
+def stretches(data: npt.NDArray[np.uint8], start: int, stop: int, width: int, coding: int,
+              least: int, most: int) -> npt.NDArray[np.int64]:
+    """int64[k]: bytes of the stretches of what is no pictures between those in `data` uint8[n],
+    from `start` on, as long as they are nearly alike; none where they are not from `least` to
+    `most` bytes each."""
+    sizes = np.zeros(MOST_STRETCHES, np.int64)
+    count = _stretches(data, start, stop, width, coding, least, most, SLACK, DEPTH, sizes)
+    return sizes[:count]
 
 
 @njit(cache=True, nogil=True)

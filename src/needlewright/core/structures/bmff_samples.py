@@ -175,6 +175,11 @@ def _description(view: View, stsd: Box, track: Track) -> None:
     track.coding = entry.name
     if track.handler == b"soun" and entry.name in PLAIN_SOUND and entry.size >= 36:
         track.frame_bytes = PLAIN_SOUND[entry.name] * view.big(entry.body + 16, 2)
+    elif track.handler == b"soun" and entry.name == b"ipcm" and entry.size >= 36:
+        track.frame_bytes = view.big(entry.body + 16, 2) * view.big(entry.body + 18, 2) // 8
+    elif track.handler == b"soun" and entry.name == b"lpcm" and entry.size >= 72 and (
+            view.big(entry.body + 8, 2) == 2):
+        track.frame_bytes = view.big(entry.body + 56, 4)
     if track.handler == b"vide" and entry.size >= 86:
         track.width = view.big(entry.body + 24, 2) or track.width
         track.height = view.big(entry.body + 26, 2) or track.height

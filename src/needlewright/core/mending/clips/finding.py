@@ -11,7 +11,15 @@ import numpy.typing as npt
 
 from needlewright.core.errors import FormatError
 from needlewright.core.kernels.aac_frames import PAD, bands
-from needlewright.core.kernels.clip_walk import AVC, JPEGS, PLAIN, VIDEO, walk_items, zeros_inside
+from needlewright.core.kernels.clip_walk import (
+    AVC,
+    JPEGS,
+    PLAIN,
+    VIDEO,
+    units,
+    walk_items,
+    zeros_inside,
+)
 from needlewright.core.mending.clips.tracks import Model
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.aac_books import lookups
@@ -20,6 +28,7 @@ from needlewright.core.structures.parameter_sets import order_count
 BLOCK_BYTES = 1 << 25
 MOST_ITEMS = 1 << 17  # of one block
 HEAD_BYTES = 80  # of a slice that are looked at
+MOST_LEFT = 4  # times the longest stretch of plain sound that may stand at the end
 LEAST_GAP = 16  # bytes that are passed over before samples are thought missing
 
 Longs = npt.NDArray[np.int64]
@@ -101,6 +110,7 @@ class Finder:
     def _tail(self) -> None:
         """Pictures that others follow have one number of slices; with fewer, the last is cut
         off."""
+        self._rest()
         video = self.found.video
         if not video.slices:
             return
@@ -110,6 +120,31 @@ class Finder:
         for number, (slices, edge) in enumerate(zip(video.slices, video.edge)):
             if edge and slices < usual:
                 video.whole[number] = False
+
+    def _rest(self) -> None:
+        """At the end plain sound may stand in a stretch that is like no other, and too little follows
+        to tell what is there otherwise."""
+        video, sound, room = self.video, self.sound, self.stop - self._end
+        if video is None or sound is None or not sound.chunks.size or not (
+                0 < room <= BLOCK_BYTES and sound.track.frame_bytes):
+            return
+        data = np.frombuffer(self.source.read_at(self._end, room), np.uint8)
+        items, at = list[tuple[int, int, int]](), 0
+        while at < data.size:
+            found, cut = units(data, at, data.size, video.width, video.coding)
+            items += [(start, stop, VIDEO) for start, stop in found]
+            at = found[-1][1] if found else at
+            left = data.size - at
+            inner = next((n for n in sound.chunks.tolist() if n < left and units(
+                data, at + n, data.size, video.width, video.coding)[0]), left)
+            if cut or not left or (inner == left and (
+                    left % sound.track.frame_bytes
+                    or left > MOST_LEFT * int(sound.chunks.max()))):
+                break
+            items.append((at, at + inner, PLAIN))
+            at += inner
+        table = np.array(items, np.int64).reshape(-1, 3)
+        self._take(data, self._end, table[:, 0], table[:, 1] - table[:, 0], table[:, 2])
 
     def _take(self, data: npt.NDArray[np.uint8], base: int, offsets: Longs, sizes: Longs,
               kinds: Longs) -> None:

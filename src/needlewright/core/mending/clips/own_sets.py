@@ -1,5 +1,6 @@
 """A clip described by its data alone: many recorders repeat the parameter sets in front of their
-key pictures (ITU-T H.264, 7.4.1.2.1; H.265, 7.4.2.4.4), and sound in AAC shows by its frames.
+key pictures (ITU-T H.264, 7.4.1.2.1; H.265, 7.4.2.4.4), and sound in AAC shows by its frames;
+plain sound by how much of it there is.
 
 How fast pictures follow each other is told by the usability information, else by the sound; what
 rate the sound has by the pictures. Where neither tells, it is guessed, and a doubt.
@@ -16,7 +17,8 @@ from needlewright.core.errors import FormatError
 from needlewright.core.kernels.aac_frames import RATES
 from needlewright.core.kernels.clip_walk import AVC, HEVC, JPEGS
 from needlewright.core.mending.clips.finding import Finder, Found
-from needlewright.core.mending.clips.tracks import SOUND, VIDEO, Model
+from needlewright.core.mending.clips.own_plain import Plain, chunks_of, plain_sound
+from needlewright.core.mending.clips.tracks import SOUND, VIDEO, Longs, Model
 from needlewright.core.mending.clips.writing import box, full
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff_samples import Track
@@ -53,11 +55,18 @@ def described(source: Source, start: int, stop: int, told: Callable[[float], Non
     for coding, order, entry in _pictures(head):
         video = _video(coding, order, entry, USUAL_PACE)
         end = min(stop, start + TRIAL_BYTES)
-        if not Finder(source, start, min(end, start + LOOK_BYTES), video, None, told).run(
-                ).video.offsets:
+        chunks = chunks_of(source, start, end, video)
+        if not chunks.size and not Finder(source, start, min(end, start + LOOK_BYTES), video, None,
+                                          told).run().video.offsets:
             continue
         sound, found = _heard(source, start, end, video, told)
-        pace, rate, guessed = _paces(found, order.rate if order is not None else 0.0, sound)
+        stated = order.rate if order is not None else 0.0
+        if sound is None and chunks.size:
+            plain = _plain_of(source, start, end, video, chunks, stated, told)
+            if plain is not None:
+                return Told([_video(coding, order, entry, plain.pace), _plain(plain)],
+                            not plain.sure)
+        pace, rate, guessed = _paces(found, stated, sound)
         models = [_video(coding, order, entry, pace)]
         if sound is not None:
             models.append(_sound(rate, sound[1]))
@@ -150,9 +159,7 @@ def _paces(found: Found, stated: float, sound: tuple[int, int] | None) -> tuple[
         tuple[int, int], int, bool]:
     """(timescale and step of the pictures, rate of the sound as an index, whether that is
     guessed)."""
-    near = [min(PACES, key=lambda p: abs(p[0] / p[1] / stated - 1))] if stated else []
-    if near and abs(near[0][0] / near[0][1] / stated - 1) > NEAR:
-        near = [(max(1, round(stated * 1000)), 1000)]
+    near = _stated(stated)
     if sound is None:
         return (near[0] if near else USUAL_PACE), 3, not near
     rates = next(rates for rates in TABLES if sound[0] in rates)
@@ -164,6 +171,15 @@ def _paces(found: Found, stated: float, sound: tuple[int, int] | None) -> tuple[
             fits.append((abs(pictures * pace[1] / pace[0] / seconds - 1), pace, rate))
     error, pace, rate = min(fits, key=lambda fit: fit[0])
     return pace, rate, error > NEAR
+
+
+def _stated(rate: float) -> list[tuple[int, int]]:
+    """The pace of `rate` pictures a second; none for 0."""
+    if not rate:
+        return []
+    near = min(PACES, key=lambda p: abs(p[0] / p[1] / rate - 1))
+    return [near if abs(near[0] / near[1] / rate - 1) <= NEAR else (
+        max(1, round(rate * 1000)), 1000)]
 
 
 def _video(coding: int, order: Order | None, entry: bytes, pace: tuple[int, int]) -> Model:
@@ -184,6 +200,22 @@ def _sound(rate: int, channels: int) -> Model:
                 described)
     trak = _trak(SOUND, RATES[rate], full(b"smhd", bytes(4)), entry, 0, 0)
     return Model(Track(2, SOUND, b"mp4a", RATES[rate]), trak, FRAME, channels=channels, rate=rate)
+
+
+def _plain_of(source: Source, start: int, stop: int, video: Model, chunks: Longs, stated: float,
+              told: Callable[[float], None]) -> Plain | None:
+    """The plain sound that stands between the pictures in stretches of `chunks` bytes."""
+    unnamed = Model(Track(2, SOUND, b"", 1, frame_bytes=1), b"", 1, chunks=chunks)
+    found = Finder(source, start, stop, video, unnamed, told).run()
+    near = _stated(stated)
+    return plain_sound(source, found, chunks, near or list(PACES), bool(near))
+
+
+def _plain(sound: Plain) -> Model:
+    entry = sound.entry
+    trak = _trak(SOUND, sound.rate, full(b"smhd", bytes(4)), entry, 0, 0)
+    track = Track(2, SOUND, entry[4:8], sound.rate, frame_bytes=sound.channels * sound.width)
+    return Model(track, trak, 1, chunks=sound.chunks)
 
 
 def _entry(name: bytes, wide: int, high: int, *inner: bytes) -> bytes:
