@@ -60,6 +60,7 @@ PICTURES: dict[str, tuple[str, dict[str, Any]]] = {  # extension -> Pillow's nam
     "png": ("PNG", {}), "gif": ("GIF", {}), "bmp": ("BMP", {}),
     "tif": ("TIFF", {"compression": "tiff_adobe_deflate"}), "webp": ("WEBP", {}),
     "heic": ("HEIF", {}),  # in tiles
+    "avif": ("AVIF", {}),
 }
 ALONE = "mp4 avc aac alone", "mov avc pcm alone"  # whose data repeats its parameter sets
 SOUND_BLOCK = 64  # samples that are compared as one

@@ -1,4 +1,5 @@
-"""HEIC pictures in tiles, as phones write them: tiles by libheif, the boxes by hand (23008-12)."""
+"""HEIC and AVIF pictures in tiles, as phones write them: tiles by libheif or libavif, the boxes by
+hand (23008-12)."""
 
 from __future__ import annotations
 
@@ -18,18 +19,22 @@ def _full(name: bytes, *content: bytes, version: int = 0, flags: int = 0) -> byt
     return _box(name, bytes((version,)) + flags.to_bytes(3, "big"), *content)
 
 
-def coded(picture: Image.Image) -> tuple[bytes, bytes]:
-    """(decoder configuration, coded picture) of one HEVC key frame, out of a file of its own."""
-    data = saved(picture, "HEIF", quality=85)
+CODINGS = {"HEIF": (b"hvcC", b"hvc1", b"heic"), "AVIF": (b"av1C", b"av01", b"avif")}
+
+
+def coded(picture: Image.Image, form: str = "HEIF") -> tuple[bytes, bytes]:
+    """(decoder configuration, coded picture) of one key frame, out of a file of its own."""
+    data = saved(picture, form, quality=85)
 
     def content(name: bytes) -> bytes:
         at = data.index(name)
         return data[at + 4 : at - 4 + int.from_bytes(data[at - 4 : at], "big")]
 
-    return content(b"hvcC"), content(b"mdat")
+    return content(CODINGS[form][0]), content(b"mdat")
 
 
-def grid(picture: Image.Image, tile: int, turn: int = 0, mirror: int | None = None) -> bytes:
+def grid(picture: Image.Image, tile: int, turn: int = 0, mirror: int | None = None,
+         form: str = "HEIF") -> bytes:
     """`picture` in square tiles of `tile` pixels, the last ones filled up; `turn`: quarters
     anticlockwise, `mirror`: axis, for whoever shows it."""
     columns, rows = -(-picture.width // tile), -(-picture.height // tile)
@@ -37,19 +42,20 @@ def grid(picture: Image.Image, tile: int, turn: int = 0, mirror: int | None = No
     sheet.paste(picture, (0, 0))
     boxes = [(x * tile, y * tile, x * tile + tile, y * tile + tile)
              for y in range(rows) for x in range(columns)]
-    parts = [coded(sheet.crop(box)) for box in boxes]
+    parts = [coded(sheet.crop(box), form) for box in boxes]
+    told, kind, brand = CODINGS[form]
     count, whole = len(parts), len(parts) + 1
     size = struct.pack(">II", *picture.size)
     turned = [_box(b"irot", bytes((turn,)))] if turn else []
     turned += [_box(b"imir", bytes((mirror,)))] if mirror is not None else []
-    said = [_box(b"hvcC", parts[0][0]), _full(b"ispe", struct.pack(">II", tile, tile)),
+    said = [_box(told, parts[0][0]), _full(b"ispe", struct.pack(">II", tile, tile)),
             _full(b"ispe", size), *turned]
     links = b"".join(struct.pack(">HBBB", n, 2, 0x81, 2) for n in range(1, whole))
     links += struct.pack(">HB", whole, 1 + len(turned)) + bytes(3 + n for n in range(
         1 + len(turned)))
     index = bytes((0, 0, rows - 1, columns - 1)) + struct.pack(
         ">HH", *picture.size)
-    names = [(n, b"hvc1") for n in range(1, whole)] + [(whole, b"grid")]
+    names = [(n, kind) for n in range(1, whole)] + [(whole, b"grid")]
 
     def meta(begins: int) -> bytes:
         places, at = b"", begins
@@ -69,6 +75,6 @@ def grid(picture: Image.Image, tile: int, turn: int = 0, mirror: int | None = No
             _box(b"iprp", _box(b"ipco", *said), _full(b"ipma", struct.pack(">I", whole), links)),
             _box(b"idat", index))
 
-    head = _box(b"ftyp", b"heic", bytes(4), b"mif1heic")
+    head = _box(b"ftyp", brand, bytes(4), b"mif1" + brand)
     begins = len(head) + len(meta(0)) + 8
     return head + meta(begins) + _box(b"mdat", *(data for _, data in parts))

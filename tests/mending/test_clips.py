@@ -20,9 +20,9 @@ from needlewright.core.kernels.clip_walk import AVC, SOUND, VIDEO, walk_items, z
 from needlewright.core.mending.clips.finding import Samples, display_ranks
 from needlewright.core.mending.clips.own_index import joined, moved_index
 from needlewright.core.mending.clips.tracks import ahead_of, keys_of, models_of, moov_of
-from needlewright.core.mending.clips.writing import box, full
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.structures.aac_books import CODES, LENGTHS, lookups
+from needlewright.core.structures.bmff_writing import box, full
 from needlewright.core.structures.parameter_sets import Bits, order_of_avc
 from needlewright.demo import clips
 from tests.mending import damage

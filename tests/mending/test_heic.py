@@ -140,5 +140,70 @@ class HeicTest(FolderTest):
             damage.mended(self.folder, f"lies {number}.heic", bytes(data), bytes(other))
 
 
+class AvifTest(FolderTest):
+    """Pictures of AV1 against what libavif shows."""
+
+    def saved(self, picture: Image.Image, **options) -> bytes:
+        return saved(picture, "AVIF", **options)
+
+    def test_one_picture_says_all_of_itself(self):
+        exif = Image.Exif()
+        exif[306] = "2031:05:12 10:59:47"
+        picture = scene(63, 640, 470).convert("RGB")
+        veiled = picture.copy()
+        veiled.putalpha(Image.linear_gradient("L").resize(picture.size))
+        cases = {"plain": (picture, {}), "fine": (picture, {"subsampling": "4:4:4"}),
+                 "rough": (picture, {"subsampling": "4:2:2", "quality": 30}),
+                 "dated": (picture, {"exif": exif.tobytes()}), "veiled": (veiled, {}),
+                 "grey": (picture.convert("L"), {})}
+        for name, (drawn, options) in cases.items():
+            whole = self.saved(drawn, **options)
+            at = whole.index(b"mdat") + 4
+            for front in (bytes(at), b"", noise(at, 3)):
+                with self.subTest(name, front=len(front)):
+                    done = damage.mended(self.folder, f"{name}.avif", front + whole[at:])
+                    self.assertEqual([c.code for c in done.changes], ["index-by-data"], done.why)
+                    made = Image.open(io.BytesIO(done.output.read_bytes()))
+                    truth = Image.open(io.BytesIO(whole))
+                    self.assertEqual((made.mode, made.size), (truth.mode, truth.size))
+                    np.testing.assert_array_equal(np.asarray(made), np.asarray(truth))
+                    self.assertEqual(dict(made.getexif()), dict(truth.getexif()))
+
+    def test_tiles_by_another_picture_and_those_that_are_lost(self):
+        whole, other = (grid(scene(n, *SIZE).convert("RGB"), TILE, form="AVIF") for n in (68, 69))
+        at = whole.index(b"mdat") + 4
+        alone = damage.mended(self.folder, "alone.avif", bytes(at) + whole[at:])
+        self.assertEqual((alone.output, alone.why), (None, "index-picture-missing"))
+        hole = at + (len(whole) - at) // 2
+        for name, data, lost in (
+                ("index", bytes(at) + whole[at:], 0),
+                ("front", bytes(at + 9000) + whole[at + 9000 :], 1),
+                ("hole", whole[:hole] + bytes(900) + whole[hole + 900 :], 1)):
+            with self.subTest(name):
+                done = damage.mended(self.folder, f"{name}.avif", data, other)
+                self.assertIsNotNone(done.output, done.why)
+                seen, truth = (np.asarray(Image.open(io.BytesIO(d)).convert("RGB")).astype(int)
+                               for d in (done.output.read_bytes(), whole))
+                told = [c for c in done.changes if c.code == "blocks-missing"]
+                self.assertEqual(bool(told), bool(lost))
+                for top, left, bottom, right in told[0].values["areas"] if told else ():
+                    inner = seen[top + 2 : bottom - 2, left + 2 : right - 2]
+                    self.assertLess(np.abs(inner - 128).max(), 4)
+                    beside = (slice(max(0, top - 2), bottom + 2),
+                              slice(max(0, left - 2), right + 2))
+                    seen[beside] = truth[beside]  # colours are spread over borders of tiles
+                np.testing.assert_array_equal(seen, truth)
+
+    def test_headers_that_lie(self):
+        whole = self.saved(scene(63, 320, 240).convert("RGB"))
+        at = whole.index(b"mdat") + 4
+        rng = np.random.default_rng(9)
+        for number in range(40):
+            data = bytearray(bytes(at) + whole[at:])
+            for place in rng.integers(at, at + 24, 3):
+                data[place] = int(rng.integers(0, 256))
+            damage.mended(self.folder, f"lies {number}.avif", bytes(data))
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -32,6 +32,7 @@ CHANGES = {
     "index-made": "a new index was made of {samples:,} samples that were found in the data",
     "index-of-picture": "its index was made from that of {reference}; no date or place was taken "
                         "over",
+    "index-by-data": "its index was made from what the coded picture says of itself",
     "tiles-put-back": "{parts_count} that stood elsewhere than its index says was put back",
     "index-lent": "how its samples are coded was taken from {reference}",
     "described-by-data": "how its samples are coded was read from the data itself, which "

@@ -28,11 +28,12 @@ from needlewright.core.mending.clips.own_index import (
 )
 from needlewright.core.mending.clips.timing import bytes_a_second, pictures, sounds
 from needlewright.core.mending.clips.tracks import SOUND, VIDEO, Model, models_of, moov_of
-from needlewright.core.mending.clips.writing import NewTrack, box, moov
+from needlewright.core.mending.clips.writing import NewTrack, moov
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import copy
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import Box, top_level
+from needlewright.core.structures.bmff_writing import box
 from needlewright.core.structures.view import View
 
 TRIAL_BYTES = 8 << 20  # in which the description of a sibling must find samples

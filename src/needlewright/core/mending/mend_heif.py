@@ -2,8 +2,9 @@
 tiles that do not decode left out (ISO/IEC 23008-12; ISO/IEC 14496-12, 4.3; AV1 Image File Format).
 
 Where only the file type is lost it becomes exactly as long as it was, so that every place that the
-index tells stays right. Without an index, the coded pictures are found in the data, where those of
-HEIC say that they begin; in which order they make up the picture is what another file says.
+index tells stays right. Without an index, the coded pictures are found in the data, where they say
+that they begin; in which order several make up the picture is what another file says. One of AV1
+says all of itself that an index must.
 """
 
 from __future__ import annotations
@@ -25,13 +26,13 @@ from needlewright.core.mending.base import (
     Reference,
     Unmendable,
 )
-from needlewright.core.mending.heif import finding
-from needlewright.core.mending.heif.items import CODED as HEVC
-from needlewright.core.mending.heif.items import Grid, Model, model_of
+from needlewright.core.mending.heif import av1, finding, making
+from needlewright.core.mending.heif.items import CODINGS, Grid, Model, model_of
 from needlewright.core.mending.heif.neutral import neutral
 from needlewright.core.mending.heif.writing import front
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import writing
+from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.source import Source
 
 LOOK_BYTES = 1 << 17
@@ -89,42 +90,74 @@ def _with_lent_index(patient: Patient) -> Iterator[Mended]:
     if patient.source.size > MOST_BYTES:
         raise Unmendable("too-large")
     data = patient.source.read_at(0, patient.source.size)
+    others, coded = finding.pictures(data, 4), av1.pictures(data)
+    if sum(b - a for a, b in others) >= sum(c.stop - c.start for c in coded):
+        coded = []
+    alone = [c for c in coded if not c.sequence.grey] or coded
+    if len(alone) == 1 and len(coded) <= 2:
+        yield _described_by_itself(patient, data, alone[0], coded)
+        return
     tried, usable = 0, 0
     for reference in patient.references:
         patient.breathe(0.2)
         with contextlib.suppress(FormatError, SourceError, Unmendable):
             tried += 1
             model = model_of(reference.source)
-            width = model.width_of_lengths()
+            found = _found(data, model)
             usable += 1
-            yield _lent(patient, data, model, width, reference)
-    if not finding.pictures(data, 4):
+            yield _lent(patient, data, model, found, reference)
+    if not coded and not others:
         raise Unmendable("index-lost")
     raise Unmendable("index-picture-missing" if not tried else
                      "index-picture-other" if usable else "reference-damaged")
 
 
-def _lent(patient: Patient, data: bytes, model: Model, width: int,
+def _found(data: bytes, model: Model) -> list[tuple[int, int]]:
+    """(start, stop) of the pictures in `data`, coded as those of `model`."""
+    width = model.width_of_lengths()
+    return finding.pictures(data, width) if width else [
+        (c.start, c.stop) for c in av1.pictures(data)]
+
+
+def _described_by_itself(patient: Patient, data: bytes, picture: av1.Coded,
+                         coded: list[av1.Coded]) -> Mended:
+    """The one picture that is there, and what says how far it is transparent."""
+    veil = next((c for c in coded if c is not picture and (c.sequence.width, c.sequence.height)
+                 == (picture.sequence.width, picture.sequence.height)), None)
+    about = finding.exif(data, [(c.start, c.stop) for c in coded])
+    spans = [(c.start, c.stop) for c in (picture, veil) if c] + ([about] if about else [])
+    low, high = min(a for a, _ in spans), max(b for _, b in spans)
+    made = making.front(picture, veil, about, _orientation(data, about), low, high - low)
+    return Mended(writing(patient.source, [made, (low, high)]), "avif",
+                  (Change("index-by-data"),))
+
+
+def _orientation(data: bytes, about: tuple[int, int] | None) -> int:
+    """What a block of Exif data says; 0 for nothing."""
+    if about is None:
+        return 0
+    block = data[about[0] : about[1]]
+    at = 4 + int.from_bytes(block[:4], "big")
+    return read_exif(block[at:].removeprefix(b"Exif\0\0")).orientation
+
+
+def _lent(patient: Patient, data: bytes, model: Model, found: list[tuple[int, int]],
           reference: Reference) -> Mended:
     """Raises Unmendable where the data holds other items than `model` says."""
     grid = model.grid()
-    found = finding.pictures(data, width)
-    wanted = [n for n in model.in_line() if model.kinds[n] in HEVC]
+    wanted = [n for n in model.in_line() if model.kinds[n] in CODINGS]
     lost = len(wanted) - len(found)
     tiles = set(grid.tiles) if grid is not None else set()
     if not found or lost < 0 or not set(wanted[:lost]) <= tiles or lost >= max(1, len(tiles)):
         raise Unmendable("index-picture-other")
     places = dict(zip(wanted[lost:], found))
     changes = [Change("index-of-picture", {"reference": reference.name})]
-    orientation = 0
     about = finding.exif(data, found)
     if about is not None:
         number = next((n for n in model.in_line() if model.kinds[n] == b"Exif"), None)
         if number is not None:
             places[number] = about
-        block = data[about[0] : about[1]]
-        at = 4 + int.from_bytes(block[:4], "big")
-        orientation = read_exif(block[at:].removeprefix(b"Exif\0\0")).orientation
+    orientation = _orientation(data, about)
     doubts = ("tiles-by-order",) if lost else ()
     return _laid_out(patient, model, grid, places, changes, orientation, doubts, reference)
 
@@ -143,12 +176,13 @@ def _laid_out(patient: Patient, model: Model, grid: Grid | None,
     shifted = {n: (a - low, b - low) for n, (a, b) in places.items()}
     grey, behind = {}, b""
     if missing and grid is not None:
-        one = neutral(grid.tile, model.configuration(grid.tiles[0]))
+        one = neutral(grid.tile, model.configuration(grid.tiles[0]), model.is_av1)
         grey, behind = dict.fromkeys(missing, one), one.data
         shifted.update(dict.fromkeys(missing, (high - low, high - low + len(one.data))))
     made = front(model, shifted, high - low + len(behind), orientation, grey)
-    return Mended(writing(source, [made, (low, high), behind]), "heic", tuple(changes),
-                  round(share, 4), doubts, reference)
+    return Mended(writing(source, [made, (low, high), behind]),
+                  "avif" if model.is_av1 else "heic", tuple(changes), round(share, 4), doubts,
+                  reference)
 
 
 # -- the own index
@@ -163,11 +197,11 @@ def _without_damaged(patient: Patient) -> Mended:
     line = model.in_line()
     places = {n: model.spans[n][0] for n in line
               if model.spans[n][0][1] <= patient.source.size}
-    coded = [n for n in line if model.kinds[n] in HEVC]
+    coded = [n for n in line if model.kinds[n] in CODINGS]
     if len(coded) > MOST_CODED:
         raise Unmendable("too-large")
-    damaged = _undecodable(patient, [n in places for n in coded])
-    lost = [n for i, n in enumerate(coded) if i in damaged or n not in places]
+    damaged = _undecodable(patient, model, coded, places)
+    lost = [n for n in coded if n in damaged or n not in places]
     moved = _elsewhere(patient.source, model, lost)
     for item in lost:
         places.pop(item, None)
@@ -187,8 +221,7 @@ def _elsewhere(source: Source, model: Model, lost: list[int]) -> dict[int, tuple
     if source.size > MOST_BYTES:
         return {}
     stated = {span for spans in model.spans.values() for span in spans}
-    found = [s for s in finding.pictures(source.read_at(0, source.size),
-                                         model.width_of_lengths()) if s not in stated]
+    found = [s for s in _found(source.read_at(0, source.size), model) if s not in stated]
     places: dict[int, tuple[int, int]] = {}
     at = 0
     for item in lost:
@@ -200,21 +233,32 @@ def _elsewhere(source: Source, model: Model, lost: list[int]) -> dict[int, tuple
     return places
 
 
-def _undecodable(patient: Patient, there: list[bool]) -> list[int]:
-    """The numbers of the coded items, as they lie in the file, that a strict decoder refuses."""
-    source: Source = patient.source
+def _undecodable(patient: Patient, model: Model, coded: list[int],
+                 places: dict[int, tuple[int, int]]) -> list[int]:
+    """Those of the items `coded`, as they lie in the file, that a strict decoder refuses."""
     found = []
     with contextlib.closing(DecoderPool[int](1)) as pool:
-        for number, known in enumerate(there):
-            patient.breathe(0.1 + 0.7 * number / len(there))
-            if not known:
+        for number, item in enumerate(coded):
+            patient.breathe(0.1 + 0.7 * number / len(coded))
+            if item not in places:
                 continue
-            asked = DecodeRequest(source, ((0, source.size),), "HEIF", 0, task=STRETCH,
-                                  seconds=number, until=number)
-            _, report = ask(pool, number, asked, patient.stop)
-            if not report.ok:
-                found.append(number)
+            asked = _alone(patient.source, places[item]) if model.is_av1 else DecodeRequest(
+                patient.source, ((0, patient.source.size),), "HEIF", 0, task=STRETCH,
+                seconds=number, until=number)
+            if asked is None or not ask(pool, number, asked, patient.stop)[1].ok:
+                found.append(item)
     return found
+
+
+def _alone(source: Source, span: tuple[int, int]) -> DecodeRequest | None:
+    """To decode one coded picture as a file of its own; None where it is none."""
+    data = source.read_at(span[0], span[1] - span[0])
+    one = next(iter(av1.pictures(data)), None)
+    if one is None or one.start or one.stop != len(data):
+        return None
+    file = making.front(one, None, None, 0, 0, len(data)) + data
+    pixels = one.sequence.width * one.sequence.height
+    return DecodeRequest(MemorySource(file), ((0, len(file)),), "AVIF", pixels)
 
 
 register(Mender("heif", frozenset(("heif", "heic", "avif")), mend))

@@ -122,8 +122,8 @@ class Finder:
                 video.whole[number] = False
 
     def _rest(self) -> None:
-        """At the end plain sound may stand in a stretch that is like no other, and too little follows
-        to tell what is there otherwise."""
+        """At the end, where too little follows to tell what else is there, plain sound may stand in
+        a stretch that is like no other."""
         video, sound, room = self.video, self.sound, self.stop - self._end
         if video is None or sound is None or not sound.chunks.size or not (
                 0 < room <= BLOCK_BYTES and sound.track.frame_bytes):

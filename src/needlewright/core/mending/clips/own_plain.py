@@ -14,8 +14,8 @@ import numpy.typing as npt
 from needlewright.core.kernels.clip_walk import stretches
 from needlewright.core.mending.clips.finding import Found
 from needlewright.core.mending.clips.tracks import Longs, Model
-from needlewright.core.mending.clips.writing import box
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.bmff_writing import box
 
 LEAST_STRETCHES = 3
 LEAST_BYTES = 256  # of a stretch: shorter ones are padding

@@ -19,9 +19,9 @@ from needlewright.core.kernels.clip_walk import AVC, HEVC, JPEGS
 from needlewright.core.mending.clips.finding import Finder, Found
 from needlewright.core.mending.clips.own_plain import Plain, chunks_of, plain_sound
 from needlewright.core.mending.clips.tracks import SOUND, VIDEO, Longs, Model
-from needlewright.core.mending.clips.writing import box, full
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff_samples import Track
+from needlewright.core.structures.bmff_writing import box, full
 from needlewright.core.structures.parameter_sets import Order, order_of_avc, order_of_hevc
 
 LOOK_BYTES = 16 << 20  # in which parameter sets must stand

@@ -12,6 +12,7 @@ import numpy.typing as npt
 from needlewright.core.mending.clips.tracks import Model
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.structures.bmff import Box, child, children
+from needlewright.core.structures.bmff_writing import box, full
 from needlewright.core.structures.view import View
 
 Longs = npt.NDArray[np.int64]
@@ -19,15 +20,6 @@ DROPPED = frozenset((b"udta", b"meta", b"tref", b"edts", b"uuid"))  # of another
 LONGEST = (1 << 32) - 1  # that a table can tell
 TABLES = frozenset((b"stts", b"ctts", b"stsc", b"stsz", b"stz2", b"stco", b"co64", b"stss", b"stps",
                     b"sdtp", b"sgpd", b"sbgp", b"cslg", b"subs", b"saiz", b"saio", b"padb"))
-
-
-def box(name: bytes, *parts: bytes) -> bytes:
-    body = b"".join(parts)
-    return struct.pack(">I4s", len(body) + 8, name) + body
-
-
-def full(name: bytes, *parts: bytes, version: int = 0, flags: int = 0) -> bytes:
-    return box(name, struct.pack(">I", version << 24 | flags), *parts)
 
 
 @dataclass(slots=True)

@@ -1,5 +1,5 @@
-"""What the index of an HEIC picture says: its items, and how they make up the picture (ISO/IEC
-23008-12, 6; ISO/IEC 14496-12, 8.11). Big-endian.
+"""What the index of an HEIC or AVIF picture says: its items, and how they make up the picture
+(ISO/IEC 23008-12, 6; ISO/IEC 14496-12, 8.11). Big-endian.
 """
 
 from __future__ import annotations
@@ -23,7 +23,9 @@ from needlewright.core.structures.heif_items import (
 from needlewright.core.structures.view import View
 
 MOST_META = 1 << 22  # bytes of an index
-CODED = (b"hvc1", b"hev1")
+#: Kinds of items that are coded pictures -> the box that tells a decoder of them.
+CODINGS = {b"hvc1": b"hvcC", b"hev1": b"hvcC", b"av01": b"av1C"}
+AV1 = b"av01"
 LENGTH_AT = 21  # in the decoder's configuration (14496-15, 8.3.3.1): bytes of a unit's length
 
 
@@ -78,15 +80,23 @@ class Model:
 
     def configuration(self, item: int) -> bytes:
         """What a decoder is told of an item's coding."""
-        box = next((b for b in self.said.get(item, ()) if b.name == b"hvcC"), None)
-        if self.kinds.get(item) not in CODED or box is None:
+        name = CODINGS.get(self.kinds.get(item, b""))
+        box = next((b for b in self.said.get(item, ()) if b.name == name), None)
+        if box is None:
             raise Unmendable("coding-unknown")
         return self.view.take(box.body, box.stop - box.body)
 
+    @property
+    def is_av1(self) -> bool:
+        """Whether its pictures are coded as AV1."""
+        return AV1 in self.kinds.values()
+
     def width_of_lengths(self) -> int:
-        """Bytes of the length in front of each coded unit."""
-        first = next((n for n in self.in_line() if self.kinds[n] in CODED), 0)
+        """Bytes of the length in front of each coded unit; 0 where there is none."""
+        first = next((n for n in self.in_line() if self.kinds[n] in CODINGS), 0)
         configuration = self.configuration(first)
+        if self.kinds[first] == AV1:
+            return 0
         if len(configuration) <= LENGTH_AT:
             raise Unmendable("coding-unknown")
         return (configuration[LENGTH_AT] & 3) + 1

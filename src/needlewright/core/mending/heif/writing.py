@@ -11,6 +11,7 @@ from needlewright.core.mending.base import Unmendable
 from needlewright.core.mending.heif.items import Model
 from needlewright.core.mending.heif.neutral import Neutral
 from needlewright.core.structures.bmff import Box, children
+from needlewright.core.structures.bmff_writing import box as boxed
 
 MOST_ITEMS = 65_535
 LONG = 8  # bytes of the head of the data's box
@@ -49,7 +50,7 @@ def _meta(model: Model, places: Places, kept: set[int], begin: int, orientation:
             parts.append(_said(model, box, orientation, grey))
         else:
             parts.append(_as_it_is(model, box))
-    return _box(b"meta", *parts)
+    return boxed(b"meta", *parts)
 
 
 def _places(model: Model, places: Places, kept: set[int], begin: int) -> bytes:
@@ -67,7 +68,7 @@ def _places(model: Model, places: Places, kept: set[int], begin: int) -> bytes:
             continue  # such as have no data
         entries.append(struct.pack(">HHHH", item, method, 0, len(spans))
                        + b"".join(struct.pack(">II", *span) for span in spans))
-    return _box(b"iloc", b"\1\0\0\0\x44\0", struct.pack(">H", len(entries)), *entries)
+    return boxed(b"iloc", b"\1\0\0\0\x44\0", struct.pack(">H", len(entries)), *entries)
 
 
 def _names(model: Model, box: Box, kept: set[int]) -> bytes:
@@ -82,7 +83,7 @@ def _names(model: Model, box: Box, kept: set[int]) -> bytes:
         if item in kept:
             entries.append(data)
     count = struct.pack(">H" if old else ">I", len(entries))
-    return _box(b"iinf", view.take(box.body, 4), count, *entries)
+    return boxed(b"iinf", view.take(box.body, 4), count, *entries)
 
 
 def _references(model: Model, box: Box, kept: set[int]) -> bytes:
@@ -91,10 +92,10 @@ def _references(model: Model, box: Box, kept: set[int]) -> bytes:
     entries = []
     for one in model.references:
         if one.item in kept and kept.issuperset(one.others):
-            entries.append(_box(one.kind, struct.pack(form, one.item),
+            entries.append(boxed(one.kind, struct.pack(form, one.item),
                                 struct.pack(">H", len(one.others)),
                                 *(struct.pack(form, n) for n in one.others)))
-    return _box(b"iref", model.view.take(box.body, 4), *entries)
+    return boxed(b"iref", model.view.take(box.body, 4), *entries)
 
 
 def _said(model: Model, box: Box, orientation: int | None, grey: Mapping[int, Neutral]) -> bytes:
@@ -114,10 +115,11 @@ def _said(model: Model, box: Box, orientation: int | None, grey: Mapping[int, Ne
     links = bytearray(_as_it_is(model, inner[b"ipma"]))
     if grey:
         boxes = list(children(model.view, every.body, every.stop))
-        data += _box(b"hvcC", next(iter(grey.values())).configuration)
-        coding = {n + 1 for n, b in enumerate(boxes) if b.name == b"hvcC"}
+        name = b"av1C" if model.is_av1 else b"hvcC"
+        data += boxed(name, next(iter(grey.values())).configuration)
+        coding = {n + 1 for n, b in enumerate(boxes) if b.name == name}
         _link(links, set(grey), coding, len(boxes) + 1)
-    return _box(b"iprp", _box(b"ipco", bytes(data)), bytes(links))
+    return boxed(b"iprp", boxed(b"ipco", bytes(data)), bytes(links))
 
 
 def _link(ipma: bytearray, items: set[int], old: set[int], new: int) -> None:
@@ -141,8 +143,3 @@ def _link(ipma: bytearray, items: set[int], old: set[int], new: int) -> None:
 
 def _as_it_is(model: Model, box: Box) -> bytes:
     return model.view.take(box.start, box.size)
-
-
-def _box(name: bytes, *content: bytes) -> bytes:
-    body = b"".join(content)
-    return struct.pack(">I4s", 8 + len(body), name) + body

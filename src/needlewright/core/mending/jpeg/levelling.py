@@ -20,7 +20,7 @@ from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart, sc
 from needlewright.core.mending.jpeg.placed import Break
 
 ROWS = 6  # of MCUs at either side of a step that are compared with the thumbnail
-MOST_ERROR = (0.9, 0.7)  # grey levels, brightness and colours; beyond, a level is guessed
+MOST_ERROR = 0.5  # grey levels: beyond, one in ten levels is off by what can be seen
 LEAST_STEPS = 8  # within the parts, from which the thumbnail's own error is learnt
 UNLEARNT = 4.0  # grey levels where it is not
 FLOOR = 0.2  # grey levels: no thumbnail is better
@@ -54,7 +54,9 @@ def level(canvas: Canvas, breaks: list[Break], guide: Guide | None) -> Levelled:
     if witness is not None and witness.noise is None:
         witness = None
     if witness is not None:
-        breaks += witness.hidden()
+        hidden = witness.hidden()
+        done.unsure = any(b.loose for b in hidden)  # nothing but the thumbnail shows them
+        breaks += hidden
         breaks.sort(key=lambda b: b.place)
         if witness.noise is None:
             witness = None
@@ -82,8 +84,7 @@ def level(canvas: Canvas, breaks: list[Break], guide: Guide | None) -> Levelled:
         else:
             total = np.sqrt(total**2 + own**2)
         done.errors.append(tuple(round(float(e), 2) for e in total))
-        limits = np.array([MOST_ERROR[min(1, c)] for c in range(total.size)])
-        done.unsure |= bool((total > limits).any())
+        done.unsure |= bool((total > MOST_ERROR).any())
     return done
 
 

@@ -16,11 +16,12 @@ from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 from needlewright.core.mending.jpeg.chains import Link, constant_runs, links_of
 from needlewright.core.mending.jpeg.guide import Guide, apart
-from needlewright.core.mending.jpeg.levelling import MOST_ERROR, level
+from needlewright.core.mending.jpeg.levelling import level
 from needlewright.core.mending.jpeg.placed import Placed
 from needlewright.core.mending.jpeg.placing import NO_PLACES, Placer
 
 MAX_SEGMENTS = 1 << 20
+SEGMENT_ERROR = (0.9, 0.7)  # grey levels, brightness and colours, of a part of one row
 ODD_LEVEL, ODD_SPREAD, ODD_ROWS = 5.0, 3.0, 0.02  # grey levels; share of the rows
 
 
@@ -86,7 +87,7 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     placed, canvas = solved.placed, solved.canvas
     if canvas.layout.restart:
         # Levels begin anew with each segment: one that is off is off in a part of a row alone.
-        if any(b.loose or any(e > MOST_ERROR[min(1, c)] for c, e in enumerate(b.errors))
+        if any(b.loose or any(e > SEGMENT_ERROR[min(1, c)] for c, e in enumerate(b.errors))
                for b in placed.breaks):
             solved.doubts.append("levels-guessed")
         _differing(solved, guide)
