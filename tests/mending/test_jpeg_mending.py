@@ -123,7 +123,9 @@ class CodedTest(FolderTest):
         whole = damage.photo(12)
         at = damage.inside(whole, 0.4)
         for size in (100, 4096, 20_000):
-            self.check(f"insert {size}", whole[:at] + noise(size) + whole[at:], whole, 0.985)
+            done = self.check(f"insert {size}", whole[:at] + noise(size) + whole[at:], whole, 0.985,
+                              "")
+            self.assertIn(done.doubts, ((), ("levels-guessed",)))  # one row tells little
 
     def test_a_stretch_that_stands_twice_is_taken_out_byte_for_byte(self):
         whole = damage.photo(13)

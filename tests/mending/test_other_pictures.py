@@ -139,6 +139,27 @@ class OtherPicturesTest(FolderTest):
                 done, _ = self.mend(f"{coding}.tif", hit, whole, 0.9)
                 self.assertEqual(done.grade, "mended")
 
+    def test_a_tiff_that_lost_its_directory(self):
+        """Cut off in front of it, or with its head overwritten: lent by another of that size."""
+        for coding in (None, "tiff_lzw", "tiff_adobe_deflate", "packbits"):
+            whole, other = (saved(photograph(random.Random(n), 424, 300), "TIFF",
+                                  compression=coding, strip_size=424 * 3 * 30) for n in (3, 4))
+            if coding is None:
+                whole, other = _directory_last(whole), _directory_last(other)
+            for share in (0.55, 0.7):
+                cut = whole[: int(len(whole) * share)]
+                with self.subTest(coding, share=share):
+                    done, _ = self.mend(f"{coding}-{share}.tif", cut, whole, share, 0.11, other)
+                    self.assertEqual(done.grade, "mended", done.doubts)
+                    self.assertEqual([c.code for c in done.changes],
+                                     ["index-of-picture", "rows-missing"])
+        small = saved(photograph(random.Random(5), 200, 300), "TIFF", compression="tiff_lzw")
+        for number, (others, why) in enumerate((
+                ((), "index-lost"), ((small,), "index-picture-other"),
+                ((b"no picture" * 99,), "reference-damaged"))):
+            done = damage.mended(self.folder, f"{number}.tif", cut, *others)
+            self.assertEqual((done.output, done.why), (None, why))
+
     def test_a_tiff_whose_directory_was_moved(self):
         for coding in ("tiff_adobe_deflate", None):
             whole = saved(photograph(random.Random(3), 424, 300), "TIFF", compression=coding)
@@ -181,8 +202,10 @@ class OtherPicturesTest(FolderTest):
                 self.assertEqual(done.output.suffix, f".{extension}")
                 lost = bytes(at + 60) + whole[at + 60 :]
                 done = damage.mended(self.folder, f"y.{extension}", lost)
-                self.assertEqual((done.output, done.why), (
-                    None, "index-lost" if form == "AVIF" else "index-picture-missing"))
+                if form == "HEIF":
+                    self.assertEqual((done.output, done.why), (None, "index-picture-missing"))
+                else:
+                    self.assertEqual([c.code for c in done.changes], ["index-by-data"])
 
     def test_any_bytes(self):
         for suffix in ("bmp", "gif", "tif", "webp", "heic", "avif", "png"):

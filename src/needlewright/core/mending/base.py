@@ -109,11 +109,13 @@ class Mended:
 @dataclass(frozen=True, slots=True)
 class Mender:
     """A way to mend. `formats`: names of those it is for. `mend(patient)`: proposals, the
-    likeliest first; Unmendable, FormatError or SourceError where there is none."""
+    likeliest first; Unmendable, FormatError or SourceError where there is none. `resort`: it is
+    tried where others do not help."""
 
     name: str
     formats: frozenset[str]
     mend: Callable[[Patient], Iterable[Mended]]
+    resort: bool = False
 
 
 def bytes_written(data: bytes) -> Callable[[BinaryIO], None]:

@@ -74,4 +74,5 @@ def _previews(patient: Patient) -> Iterator[_Preview]:
 
 
 register(Mender("preview", frozenset((
-    "jpeg", "tiff", "dng", "cr3", "heif", "heic", "avif", "psd", "raw")), mend))
+    "jpeg", "tiff", "dng", "cr3", "heif", "heic", "avif", "psd", "raw")), mend,
+                resort=True))

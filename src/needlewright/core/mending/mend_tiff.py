@@ -13,7 +13,7 @@ from needlewright.core.formats import tiff_strips
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import Piece, writing
-from needlewright.core.mending.tiff import moving, strips
+from needlewright.core.mending.tiff import lending, moving, strips
 from needlewright.core.mending.tiff.finding import Place, directories
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.source import Source
@@ -49,16 +49,18 @@ def mend(patient: Patient) -> Iterator[Mended]:
     changes: list[Change] = []
     made = _Made()
     tiff = _read(source)
-    moved = False
+    moved, reference = False, None
     if tiff is None:
         found = directories(source)
-        if not found:
-            raise Unmendable("index-lost")
         if source.size > MAX_STRIP * 4:
-            raise Unmendable("too-large")
+            raise Unmendable("too-large" if found else "index-lost")
         data = source.read_at(0, source.size)
-        put = moving.put_back(data, found, _read, _decodes)
-        if put is not None:
+        put = moving.put_back(data, found, _read, _decodes) if found else None
+        if not found:
+            lent, reference = lending.lent(data, patient.references)
+            source = MemorySource(lent)
+            changes.append(Change("index-of-picture", {"reference": reference.name}))
+        elif put is not None:
             source, moved = MemorySource(put[0]), True
             changes.append(Change("put-back", {"bytes": abs(put[2]), "at": put[1]}))
         else:
@@ -80,7 +82,7 @@ def mend(patient: Patient) -> Iterator[Mended]:
     # What is not compressed shows only roughly where it was damaged.
     doubts = ("unproven",) if moved and not made.lost else ()
     yield Mended(writing(source, _pieces(source.size, made)), _extension(patient), tuple(changes),
-                 round(made.share, 4), doubts)
+                 round(made.share, 4), doubts, reference)
 
 
 def _read(source: Source) -> Tiff | None:

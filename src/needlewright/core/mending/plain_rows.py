@@ -15,6 +15,8 @@ CLEARLY, ORDINARY = 1.8, 1.5  # times what steps at any other place in a row
 PHASES = 48  # other places that are looked at
 NEAR = 6  # rows in which the damage lies
 MOST_BYTES = 1 << 28
+LOOKED_AT = 1 << 22  # bytes by which a length of rows is told
+BESIDE = 1.05  # times by which rows beside the right length must be less alike
 
 Bytes = npt.NDArray[np.uint8]
 
@@ -42,6 +44,21 @@ def displaced_from(data: Bytes, row: int, pixel: int, by: int) -> int | None:
     if moved[place:].mean() < CLEARLY * usual or steps[place:].mean() > ORDINARY * usual:
         return None
     return _within(data, row, place, max(0, by))
+
+
+def continue_each_other(data: Bytes, row: int, pixel: int) -> bool:
+    """Whether uint8[n] `data` is rows of `row` bytes: pixels are more like those just above them
+    than like those anywhere else in that row."""
+    count = min(data.size, LOOKED_AT) // row * row
+    if count < LEAST_ROWS * row or not pixel <= row:
+        return False
+    part = data[:count].astype(np.int16)
+    apart = {lag: float(np.abs(part[lag:] - part[:-lag]).mean())
+             for lag in (row, *(row + pixel * off for off in (-9, -5, -3, 3, 5, 9)))
+             if 0 < lag < count}
+    if apart[row] == 0:
+        return False  # one colour: rows of any length
+    return all(apart[row] * BESIDE < value for lag, value in apart.items() if lag != row)
 
 
 def _steps(data: Bytes, places: npt.NDArray[np.int64], pixel: int) -> npt.NDArray[np.int64]:

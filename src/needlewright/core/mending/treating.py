@@ -200,7 +200,7 @@ def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended
         try:
             yield from way.mend(patient)
         except Unmendable as error:
-            result.why = result.why or error.code  # the first way knows the format best
+            result.why = result.why or error.code
         except FormatError as error:
             result.why = result.why or error.why
         except MemoryError:
@@ -210,9 +210,11 @@ def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended
 
 
 def _ways_for(find: Find, name: str) -> list[Mender]:
+    """Ways to mend `find`, last resorts last: the others know it better."""
     promised = format_of_name(name)
     names = {find.format, promised.name if promised is not None else find.format}
-    return [m for m in menders().values() if m.formats & names]
+    return sorted((m for m in menders().values() if m.formats & names),
+                  key=lambda m: m.resort)
 
 
 class _Trial:
@@ -223,7 +225,7 @@ class _Trial:
                  wishes: Wishes) -> None:
         self._result, self._to, self._stop, self._checker = result, to, stop, checker
         self._wishes = wishes
-        self._best: tuple[tuple[int, float], Path, Mended, Find] | None = None
+        self._best: tuple[tuple[int, int, float], Path, Mended, Find] | None = None
         self._number = 0
 
     def takes(self, proposal: Mended) -> bool:
@@ -242,7 +244,8 @@ class _Trial:
             if after is None or not wanted:
                 self._result.why = "no-better"
                 return False
-            worth = (2 * (after.grade is Grade.WHOLE) + (not proposal.doubts), proposal.share)
+            worth = (2 * (after.grade is Grade.WHOLE) + (not proposal.doubts),
+                     -len(proposal.doubts), proposal.share)
             if self._best is not None and worth <= self._best[0]:
                 return False
             self.clear()

@@ -20,7 +20,7 @@ from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart, sc
 from needlewright.core.mending.jpeg.placed import Break
 
 ROWS = 6  # of MCUs at either side of a step that are compared with the thumbnail
-MOST_ERROR = 0.5  # grey levels: beyond, one in ten levels is off by what can be seen
+MOST_ERROR = 0.5  # grey levels; of levels that are less sure one in ten is off visibly
 LEAST_STEPS = 8  # within the parts, from which the thumbnail's own error is learnt
 UNLEARNT = 4.0  # grey levels where it is not
 FLOOR = 0.2  # grey levels: no thumbnail is better
