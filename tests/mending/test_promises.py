@@ -115,6 +115,24 @@ class PromisesTest(FolderTest):
         np.testing.assert_array_equal(moved.canvas.coefficients[first + by : -by, :, 1:],
                                       found.canvas.coefficients[first : -2 * by, :, 1:])
 
+    def test_a_run_of_segments_is_put_where_a_person_says(self):
+        """Restart markers tell its place but for whole turns of eight."""
+        whole = damage.photo(2, 640, 480, restart_rows=1)
+        at = damage.inside(whole, 0.3)
+        found, _ = solved(whole[:at] + whole[at + 6000 :])
+        (choice,) = found.placed.choices
+        per_row, rows = found.canvas.layout.per_row, found.canvas.layout.rows
+        self.assertEqual({(s - choice.shifts[0]) // per_row for s in choice.shifts[1:]} - {-8, 8},
+                         set())
+        first = int(np.flatnonzero(~found.canvas.there)[-1]) + 1
+        self.assertLess(first, (rows - 2) * per_row)
+        by = -per_row  # into the room of what is missing; nothing is put over what stands there
+        moved, _ = solved(whole[:at] + whole[at + 6000 :],
+                          {choice.number: choice.shifts[0] + by + 3})
+        self.assertEqual((moved.placed.by_hand, "by-hand" in moved.doubts), (1, True))
+        np.testing.assert_array_equal(moved.canvas.coefficients[first + by : by],
+                                      found.canvas.coefficients[first:])
+
     def test_the_rest_has_the_colour_that_a_person_chooses(self):
         """And what stands before the break keeps its own."""
         whole = damage.photo(2, 640, 480)

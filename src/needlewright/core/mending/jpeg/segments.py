@@ -5,18 +5,19 @@ begins anew, so that damage stays within it.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.kernels.jpeg_bits import CleanScan, is_padding, unstuff
 from needlewright.core.kernels.jpeg_coefficients import Chain, decode_chain
+from needlewright.core.mending.base import Choice
 from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas
 from needlewright.core.mending.jpeg.chains import constant_runs, links_of
 from needlewright.core.mending.jpeg.placed import Placed
-from needlewright.core.mending.jpeg.placing import Placer
+from needlewright.core.mending.jpeg.placing import NO_PLACES, Placer
 
 MAX_SEGMENTS = 1 << 20
 WHOLE_TURN = 8  # restart numbers
@@ -44,7 +45,8 @@ def whole(raw: npt.NDArray[np.uint8], layout: Layout, most: int) -> Chain | None
 
 
 def place(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
-          breathe: Callable[[], None]) -> tuple[Placed, bool, list[str]]:
+          breathe: Callable[[], None], places: Mapping[int, int] = NO_PLACES) -> tuple[
+              Placed, bool, list[str]]:
     """(the picture, whether all of it decodes as if nothing were wrong, doubts); as `solve`."""
     clean = unstuff(raw, MAX_SEGMENTS)
     canvas = Canvas(layout)
@@ -55,6 +57,7 @@ def place(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
              for index, span in enumerate(spans)]
     where = numbered([int(n) for n in clean.seg_number], [n is not None for n in sound], count,
                       known, closed)
+    choices, placed.by_hand = _chosen(where, _runs(where), spans, layout, places)
     exact = known and len(spans) == count and all(
         s is not None and s == min(layout.restart, layout.total - i * layout.restart)
         for i, s in enumerate(sound))
@@ -77,8 +80,54 @@ def place(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
         if links and canvas.there[first : last].any():
             canvas.clear(first, last)
         Placer(placed, first, last, breathe).run(links)
-    placed.choices.clear()  # each segment's are its own: what stands in it is told by markers
-    return placed, exact, ["tails-placed"] if len(placed.breaks) > 1 else []
+    placed.choices = choices  # what stands within a segment is told by its markers
+    doubts = ["tails-placed"] if len(placed.breaks) > 1 else []
+    return placed, exact, [*doubts, *(["by-hand"] if placed.by_hand else [])]
+
+
+def _runs(where: list[int | None]) -> list[tuple[int, int]]:
+    """(first, behind the last) of the segments that have a place, where one follows another both in
+    the data and in the picture."""
+    runs: list[tuple[int, int]] = []
+    for index, place_ in enumerate(where):
+        if place_ is None:
+            continue
+        if runs and runs[-1][1] == index and where[index - 1] == place_ - 1:
+            runs[-1] = runs[-1][0], index + 1
+        else:
+            runs.append((index, index + 1))
+    return runs
+
+
+def _chosen(where: list[int | None], runs: list[tuple[int, int]], spans: list[tuple[int, int]],
+            layout: Layout, places: Mapping[int, int]) -> tuple[list[Choice], int]:
+    """(where else each run but the first may belong: markers tell a place but for whole turns; how
+    many a person put elsewhere, which `where` then says)."""
+    count = -(-layout.total // layout.restart)
+    choices: list[Choice] = []
+    by_hand = 0
+    for number, (first, stop) in enumerate(runs[1:], 1):
+        low = _place(where, runs[number - 1][1] - 1) + 1
+        room = (count if number + 1 == len(runs) else _place(where, runs[number + 1][0])) - (
+            stop - first)
+        here, name = _place(where, first), spans[first][0] * 8
+        others = [here, *(p for p in (here - WHOLE_TURN, here + WHOLE_TURN) if low <= p <= room)]
+        choices.append(Choice(
+            name, tuple((p - first) * layout.restart for p in others), 0.0, True,
+            tuple(p * layout.restart // layout.per_row for p in others)))
+        if name in places:
+            wanted = first + round(places[name] / layout.restart)
+            moved = max(low, min(wanted, count - (stop - first)))
+            for index in range(first, stop):
+                where[index] = moved + index - first
+            by_hand += 1
+    return choices, by_hand
+
+
+def _place(where: list[int | None], index: int) -> int:
+    found = where[index]
+    assert found is not None
+    return found
 
 
 def _spans(clean: CleanScan) -> list[tuple[int, int]]:

@@ -44,7 +44,7 @@ def solve(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
     `closed`: the end mark stands behind them, so that they end with its last; `places`: what a
     person chose, by the number of the piece."""
     if layout.restart:
-        placed, exact, doubts = segments.place(raw, layout, known, closed, breathe)
+        placed, exact, doubts = segments.place(raw, layout, known, closed, breathe, places)
         return Solved(placed.canvas, placed, exact, doubts=doubts)
     clean = unstuff(raw, MAX_SEGMENTS)
     canvas = Canvas(layout)
