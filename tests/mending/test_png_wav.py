@@ -8,10 +8,14 @@ import random
 import struct
 import wave
 import zlib
+from fractions import Fraction
 
+import av
 import numpy as np
+from av.codec.context import Flags
 from PIL import Image
 
+from needlewright.core.mending.png.passes import passes_of
 from tests.mending import damage
 from tests.support import FolderTest, noise, png, scene
 
@@ -100,6 +104,42 @@ class PngTest(FolderTest):
                     head = told["rows-missing"]["areas"][0][0]
                     self.assertGreater(done.share, head / 300 + (0.3 if name == "none" else 0.005))
                     self.assertGreater(told["taken-up"]["row"], head)
+
+    def test_passes_behind_damage(self):
+        """What FFmpeg wrote in passes, in rows of Pillow's; coarse pixels stand for lost ones."""
+        original = np.asarray(scene(8, 403, 301).convert("RGB"))
+        coder = av.CodecContext.create("png", "w")
+        coder.width, coder.height = 403, 301
+        coder.pix_fmt, coder.time_base = "rgb24", Fraction(1, 25)
+        coder.flags |= Flags.interlaced_dct
+        frame = av.VideoFrame.from_ndarray(original, "rgb24")
+        whole = b"".join(bytes(p) for p in (*coder.encode(frame), *coder.encode(None)))
+        self.assertEqual(whole[28], 1)
+        at = len(whole) // 2
+        for kind, data in (("zeros", whole[:at] + bytes(512) + whole[at + 512 :]),
+                           ("cut", whole[:at]), ("early", whole[: at // 4]),
+                           ("removed", whole[:at] + whole[at + 700 :])):
+            with self.subTest(kind):
+                done, made = self.mend(f"passes-{kind}", data)
+                told = {change.code: change.values for change in done.changes}
+                seen = np.asarray(Image.open(io.BytesIO(made)).convert("RGB")).astype(int)
+                right = (seen == original).all(axis=2)
+                self.assertGreaterEqual(right.mean(), done.share)
+                first = min(told[c]["areas"][0][0] for c in told if "areas" in told[c])
+                self.assertTrue(right[:first].all())
+                self.assertAlmostEqual(sum(told.get(c, {}).get("share", 0) for c in (
+                    "detail-missing", "blocks-missing")) + done.share, 1, delta=0.001)
+                # A pixel that is lost is that of its block that came first.
+                blocks = np.isin(np.arange(301) // 8, np.flatnonzero(right[::8, ::8].all(axis=1)))
+                self.assertLess(np.abs(seen - original)[blocks].mean(), 30)
+
+    def test_passes_hold_each_pixel_once(self):
+        for size in ((1, 1), (5, 3), (8, 8), (17, 2), (3, 40)):
+            count = np.zeros(size[::-1], int)
+            for one in passes_of(*size, 3):
+                count[one.down, one.across] += 1
+                self.assertEqual(count[one.down, one.across].shape, (one.rows, one.row // 3))
+            self.assertTrue((count == 1).all())
 
     def test_a_claim_that_no_memory_holds_is_refused(self):
         start, stop = chunk(self.whole, b"IHDR")

@@ -101,7 +101,8 @@ NOTHING = {
                   "could lend",
     "too-large": "it is too large to be mended here",
     "size-unknown": "its size is lost, and its rows fit none",
-    "interlaced-damaged": "it is stored in passes, and those behind the damage are lost",
+    "interlaced-damaged": "it is stored in passes of pixels smaller than a byte, and those "
+                          "behind the damage are lost",
     "index-unusual": "its index is of a kind that cannot be made anew",
     "index-picture-missing": "its index is lost; a sound picture of the same camera could lend one "
                              "(--reference)",

@@ -22,7 +22,7 @@ from needlewright.core.mending.base import (
     Unmendable,
     bytes_written,
 )
-from needlewright.core.mending.png import tail
+from needlewright.core.mending.png import passes, tail
 from needlewright.core.mending.registry import register
 from needlewright.core.structures.inflating import Inflater
 
@@ -199,7 +199,13 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
         if parts.sums:
             changes.append(Change("sums-made", {"count": parts.sums}))
     elif interlace:
-        raise Unmendable("interlaced-damaged")
+        step = SAMPLES[colour] * depth // 8
+        if depth < 8 or row * height > MOST_SAMPLES:
+            raise Unmendable("interlaced-damaged")
+        body, share, lacks = _passes_made(patient, rows, (width, height), step,
+                                          GREY if colour != 3 else 0, parts)
+        changes += lacks
+        header = header[:-1] + b"\0"
     else:
         good = _rows_kept(rows, row, height, parts)
         step = max(1, SAMPLES[colour] * depth // 8)
@@ -237,19 +243,50 @@ def _rows_kept(rows: bytes, row: int, height: int, parts: _Parts) -> int:
 def _rows_made(patient: Patient, head: bytes, row: int, height: int, step: int, neutral: int,
                parts: _Parts) -> tuple[bytes, npt.NDArray[np.bool_]]:
     """(a stream of all rows, `neutral` for what is lost; bool[height, bytes]: what is not)."""
-    data = bytes(parts.data)
-    sound_behind = parts.bad_until if 0 < parts.bad_until < len(data) else None
-    ends: npt.NDArray[np.int16] | None = None
-    for begin in (None, sound_behind) if sound_behind else (None,):
-        if row * height <= MOST_SAMPLES and ends is None:
-            ends = tail.tail_of(data, begin, row, height, lambda: patient.breathe(0.7))
+    ends = _ends(patient, parts, row, height, row * height)
     if ends is None:
         there = np.zeros((height, row - 1), np.bool_)
         there[: len(head) // row] = True
         lost = (b"\0" + bytes([neutral]) * (row - 1)) * (height - len(head) // row)
         return zlib.compress(head + lost, 6), there
-    made, there = tail.samples(tail.joined(head, ends, row, height), step, neutral)
+    values = tail.joined(head, ends, row * height).reshape(height, row)
+    made, there = tail.samples(values, step, neutral)
     return zlib.compress(made, 6), there
+
+
+def _ends(patient: Patient, parts: _Parts, row: int, count: int, total: int) -> tail.Values | None:
+    """What the end of the stream makes, as `tail_of` gives it."""
+    data = bytes(parts.data)
+    sound_behind = parts.bad_until if 0 < parts.bad_until < len(data) else None
+    ends: tail.Values | None = None
+    for begin in (None, sound_behind) if sound_behind else (None,):
+        if total <= MOST_SAMPLES and ends is None:
+            ends = tail.tail_of(data, begin, row, count, total, lambda: patient.breathe(0.7))
+    return ends
+
+
+def _passes_made(patient: Patient, rows: bytes, size: tuple[int, int], step: int, neutral: int,
+                 parts: _Parts) -> tuple[bytes, float, list[Change]]:
+    """(a stream of all rows of what was stored in passes; the share of its pixels that is there;
+    what the others are)."""
+    found = passes.passes_of(*size, step)
+    last = found[-1]
+    sure = rows if not parts.bad_at else _inflated(bytes(parts.data[: parts.bad_at]))[0]
+    good = min(passes.good_until(rows, found), passes.good_until(sure, found))
+    ends = _ends(patient, parts, last.row, last.rows, last.stop)
+    values = tail.joined(rows[:good], np.zeros(0, np.int16) if ends is None else ends, last.stop)
+    made, there, coarse = passes.samples(values, found, *size, step, neutral)
+    share = round(float(there.mean()), 4)
+    if share < SCRAP:
+        raise Unmendable("nothing-decodes")
+    changes = []
+    for code, mask in (("detail-missing", coarse), ("blocks-missing", ~there & ~coarse)):
+        lines = np.flatnonzero(mask.any(axis=1))
+        if lines.size:
+            changes.append(Change(code, {
+                "share": round(float(mask.mean()), 4),
+                "areas": [[int(lines[0]), 0, int(lines[-1]) + 1, size[0]]]}))
+    return zlib.compress(made, 6), share, changes
 
 
 def _told(there: npt.NDArray[np.bool_], good: int, width: int) -> list[Change]:

@@ -22,13 +22,12 @@ FILTERS = 5
 Values = npt.NDArray[np.int16]
 
 
-def tail_of(data: bytes, begin: int | None, row: int, height: int,
+def tail_of(data: bytes, begin: int | None, row: int, count: int, total: int,
             breathe: Callable[[], None]) -> Values | None:
-    """What the end of the stream makes, int16[n] with n at most `row` * `height`, UNKNOWN where it
-    refers to what is lost; None where its end is not reached. `begin`: byte behind which nothing
-    is damaged, None where decoding itself must say it."""
+    """What the end of the stream makes, int16[n] with n at most `total`, UNKNOWN where it refers to
+    what is lost; None where its end is not reached. `row`: bytes of each of the last `count` rows;
+    `begin`: byte behind which nothing is damaged, None where decoding itself must say it."""
     stream = np.frombuffer(data, np.uint8)
-    total = row * height
     if begin is None:
         _, bit, reason = deflate.follow(stream, 8 * FRAME_BYTES, total)
         if reason != deflate.WRONG:
@@ -41,24 +40,24 @@ def tail_of(data: bytes, begin: int | None, row: int, height: int,
         if start is None:
             return None
         found, end, reason = deflate.follow(stream, start, total)
-        if reason == deflate.FINAL and _has_rows(found, row):
+        if reason == deflate.FINAL and _has_rows(found, row, count):
             return found
         bit = max(start + 1, end) if reason == deflate.WRONG else start + 1
     return None
 
 
-def _has_rows(found: Values, row: int) -> bool:
-    """Whether every row that ends with it begins with a filter that exists."""
-    types = found[found.size % row :: row]
-    return found.size >= row and int(types.max(initial=0)) < FILTERS
+def _has_rows(found: Values, row: int, count: int) -> bool:
+    """Whether each of the last `count` rows, which end with it, has a filter that exists."""
+    rows = min(count, found.size // row)
+    return rows > 0 and int(found[found.size - rows * row :: row].max()) < FILTERS
 
 
-def joined(head: bytes, tail: Values, row: int, height: int) -> Values:
-    """int16[height, row]: what is known of all rows, still filtered."""
-    values = np.full(row * height, deflate.UNKNOWN, np.int16)
+def joined(head: bytes, tail: Values, total: int) -> Values:
+    """int16[total]: what is known of all rows, still filtered."""
+    values = np.full(total, deflate.UNKNOWN, np.int16)
     values[values.size - tail.size :] = tail
     values[: len(head)] = np.frombuffer(head, np.uint8)
-    return values.reshape(height, row)
+    return values
 
 
 def samples(values: Values, step: int, neutral: int) -> tuple[bytes, npt.NDArray[np.bool_]]:
