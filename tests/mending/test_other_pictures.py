@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from needlewright.core.mending.tiff import strips
+from tests.media.pictures import layered
 from tests.mending import damage
 from tests.support import FolderTest, noise, scene
 
@@ -29,7 +30,8 @@ def saved(picture: Image.Image, form: str, **options) -> bytes:
 
 def pixels(data: bytes, frame: int = 0) -> np.ndarray:
     picture = Image.open(io.BytesIO(data))
-    picture.seek(frame)
+    if frame:  # of a PSD frames are layers
+        picture.seek(frame)
     return np.asarray(picture.convert("RGB")).astype(int)
 
 
@@ -139,6 +141,29 @@ class OtherPicturesTest(FolderTest):
                 done, _ = self.mend(f"{coding}.tif", hit, whole, 0.9)
                 self.assertEqual(done.grade, "mended")
 
+    def test_psd(self):
+        picture = photograph(random.Random(3), 424, 300)
+        whole, plain = layered(picture, True), layered(picture, False)
+        table = whole.index(b"8BIM") + 28 + 4  # behind the layers, of which there are none
+        at = len(whole) // 2
+        for name, data, codes, least in (
+                ("head", bytes(26) + whole[26:], ["header-made"], 1.0),
+                ("front", noise(table) + whole[table:], ["header-made", "layers-left-out"], 1.0),
+                ("cut front", whole[40:], ["header-made", "layers-left-out"], 1.0),
+                ("length", whole[:30] + b"\x7f" + whole[31:], ["layers-left-out"], 1.0),
+                ("hole", whole[:at] + bytes(3000) + whole[at + 3000 :], ["rows-missing"], 0.95),
+                ("end", whole[: at + 9000], ["rows-missing"], 0.5),
+                ("plain end", plain[: len(plain) * 3 // 4], ["rows-missing"], 0.7)):
+            with self.subTest(name):
+                done, made = self.mend(f"{name}.psd", data, whole, least, 1 - least + 0.001)
+                self.assertEqual([c.code for c in done.changes], codes)
+                self.assertEqual(done.doubts, ())
+                self.assertEqual(Image.open(io.BytesIO(made)).format, "PSD")
+        grey = Image.merge("RGB", [picture.convert("L")] * 3)
+        self.mend("alike.psd", bytes(30) + layered(grey, True)[30:], layered(grey, True), 1.0)
+        done = damage.mended(self.folder, "both.psd", bytes(26) + whole[26:at])
+        self.assertEqual((done.output, done.why), (None, "size-unknown"))
+
     def test_a_tiff_that_lost_its_directory(self):
         """Cut off in front of it, or with its head overwritten: lent by another of that size."""
         for coding in (None, "tiff_lzw", "tiff_adobe_deflate", "packbits"):
@@ -208,7 +233,7 @@ class OtherPicturesTest(FolderTest):
                     self.assertEqual([c.code for c in done.changes], ["index-by-data"])
 
     def test_any_bytes(self):
-        for suffix in ("bmp", "gif", "tif", "webp", "heic", "avif", "png"):
+        for suffix in ("bmp", "gif", "psd", "tif", "webp", "heic", "avif", "png"):
             for seed, data in enumerate((b"", b"\0", noise(70, 3), noise(6000, 4), bytes(5000))):
                 done = damage.mended(self.folder, f"{seed}.{suffix}", data)
                 self.assertIsNone(done.output, suffix)

@@ -52,6 +52,8 @@ CHANGES = {
     "header-made": "its header was made from what the data is",
     "rows-missing": "{rows_count} of {total:,} {rows_verb} not there in full; what is missing was "
                     "left neutral",
+    "layers-left-out": "its layers cannot be reached any more and were left out; the merged "
+                       "picture was kept",
     "frames-missing": "{count:,} stretches that do not decode were left out",
     "put-back": "what lies behind {bytes_size} that are missing or foreign, {at_place} into the "
                 "file, was put back in its place",
