@@ -26,11 +26,11 @@ from needlewright.wording import errors
 GRADES = ("whole", "mended", "partial", "remnant")
 COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
-    "mend", "rows", "standin"))
+    "mend", "rows", "standin", "put-back"))
 PROGRESS_SECONDS = 1.0
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
-                              "address-wrong"))
+                              "address-wrong", "onto-no-phone"))
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -98,7 +98,7 @@ def _parser() -> argparse.ArgumentParser:
     cli_join.add_command(commands, _stop_on_interrupt)
     cli_files.add_commands(commands, _existing, _stop_on_interrupt)
     cli_rows.add_command(commands, _existing, _stop_on_interrupt)
-    cli_phones.add_command(commands, _stop_on_interrupt)
+    cli_phones.add_command(commands, _stop_on_interrupt, _numbers)
     return parser
 
 

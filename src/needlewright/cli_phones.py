@@ -18,14 +18,20 @@ from needlewright.wording import phones as phone_words
 POLL_SECONDS = 1.0
 
 
-def add_command(commands: Any, interrupt: Any) -> None:
-    """Add `standin`; `interrupt` gives a stop signal."""
+def add_command(commands: Any, interrupt: Any, numbers: Any) -> None:
+    """Add `standin` and `put-back`; `interrupt` gives a stop signal, `numbers` reads a list."""
     standin = commands.add_parser("standin", help=words.HELP["standin"])
     standin.add_argument("what", choices=("phone", "album", "sync"),
                          help=words.HELP["standin_what"])
     standin.add_argument("--headless", action="store_true", help=words.HELP["standin_headless"])
     standin.add_argument("--faults", metavar="FILE", help=words.HELP["standin_faults"])
     standin.set_defaults(action=lambda options: _standin(options, interrupt))
+    back = commands.add_parser("put-back", help=words.HELP["put_back"])
+    back.add_argument("--job", required=True, help=words.HELP["job_there"])
+    back.add_argument("--onto", required=True, metavar="PHONE", help=words.HELP["onto"])
+    back.add_argument("--ids", type=numbers, help=words.HELP["ids"])
+    back.add_argument("--yes", action="store_true", help=words.HELP["onto_yes"])
+    back.set_defaults(action=lambda options: _put_back(options, interrupt))
 
 
 def known() -> list[dict[str, Any]]:
@@ -75,6 +81,37 @@ def wait_until_ready(spec: str, stop: threading.Event, patience: float) -> None:
                 raise SourceError(phone_words.CODES[told], path=spec)
     finally:
         phone.close()
+
+
+def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
+    from needlewright.core.delivery.onto_phone import PutBack, check, put_back
+    from needlewright.core.jobs.rows import Filter
+    from needlewright.core.jobs.store import Job
+    from needlewright.wording import errors, finds
+
+    with Job(options.job) as job:
+        rows = job.matching(Filter(tray_only=True)) if options.ids is None else (
+            job.rows(options.ids))
+        missing = set(options.ids or ()) - {row.id for row in rows}
+        if missing:
+            raise NeedlewrightError("find-unknown", find=min(missing))
+        check(job, rows, options.onto)
+        if not options.yes:
+            raise NeedlewrightError("onto-no-yes", path=options.onto, count=len(rows))
+        told = time.monotonic()
+        for event in put_back(job, rows, options.onto, finds.file_name, interrupt()):
+            if isinstance(event, PutBack):
+                for number, name in event.put:
+                    print(phone_words.put_line(number, name))
+                for number, error in event.failed:
+                    print(phone_words.not_put_line(number, errors.explain(error)))
+                print(phone_words.put_back_line(len(event.put), len(event.failed), options.onto))
+                return 0 if event.finished and not event.failed else 1
+            if time.monotonic() - told > POLL_SECONDS:
+                told = time.monotonic()
+                print(phone_words.putting_line(event.done, event.total), file=sys.stderr,
+                      flush=True)
+    return 1
 
 
 def _standin(options: argparse.Namespace, interrupt: Any) -> int:

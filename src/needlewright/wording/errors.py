@@ -27,6 +27,15 @@ SENTENCES = {
     "phone-lost": "The connection to {path} was lost ({reason}). What was brought is kept.",
     "phone-refused": "{path} refuses: {reason}.",
     "phone-disk": "What {path} holds cannot be written here: {reason}. What was brought is kept.",
+    "onto-no-phone": "{path} is no phone. Its address is phone:NAME, ptpip://HOST or usb:.",
+    "onto-unsearched": "{path} was not searched yet. New files would take the place of removed "
+                       "ones that it may still hold: search it first.",
+    "onto-undelivered": "{path} still holds removed files that were not delivered ({count:,}). New "
+                        "files could take their place: deliver them first.",
+    "onto-full": "{path} has no room for so much: {need_size} are wanted, {free_size} are free.",
+    "onto-differs": "{path} is on the phone, but reads back otherwise than it was sent.",
+    "onto-no-yes": "Nothing was put back. {count:,} files would be written to {path}, as new ones "
+                   "in DCIM/Needlewright; --yes says that this is wanted.",
     "phone-unknown": "No phone is known by the name {name}.",
     "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",
     "address-wrong": "'{path}' is no address of a phone or camera; they look like "

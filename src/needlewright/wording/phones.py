@@ -150,3 +150,36 @@ def raw_line(known: bool, granted: bool) -> str:
         return f"{DONE}  It hands out its raw storage, to be copied and searched like a drive"
     return (f"{OPEN}  For its raw storage, where removed photos may still lie: a higher right, "
             "granted on the phone")
+
+
+# -- putting back
+
+PUT_BACK = "Put back onto a phone…"
+
+
+def put_line(number: int, name: str) -> str:
+    """Where a find is on the phone now."""
+    return f"find {number:,}: DCIM/Needlewright/{name}"
+
+
+def not_put_line(number: int, reason: str) -> str:
+    """Why a find is not there."""
+    return f"find {number:,} was not put back: {reason}"
+
+
+def put_back_line(put: int, failed: int, spec: str) -> str:
+    """The outcome in one line."""
+    text = f"{units.count(put, 'file')} put onto {spec} and read back alike"
+    return f"{text}; {failed:,} not" if failed else text
+
+
+def putting_line(done: int, total: int) -> str:
+    """How far it is."""
+    return f"putting back: {units.size(done)} of {units.size(total)}"
+
+
+def put_back_question(count: int, size: int, spec: str) -> tuple[str, str]:
+    """(what is asked, what it means) before anything is put onto a phone."""
+    return (f"Put {units.count(count, 'file')} ({units.size(size)}) onto {spec}?",
+            "They become new files in a folder of their own, DCIM/Needlewright. Nothing that is "
+            "there is changed or replaced. Each is read back and compared.")

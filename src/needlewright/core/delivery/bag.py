@@ -18,12 +18,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
-from io import FileIO
 from pathlib import Path
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place
+from needlewright.core.delivery.blocks import blocks, opened, write_all
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
 from needlewright.core.delivery.listing import (
     DeliveredFile,
@@ -37,14 +37,13 @@ from needlewright.core.delivery.readback import ReadBack, to_the_medium
 from needlewright.core.delivery.tree import Planned, Room, Tops, plan, room_at, volume_of
 from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
 from needlewright.core.finds import Reason
+from needlewright.core.jobs.delivered import note_delivered
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 from needlewright.core.walks import Check
 
-COPY_BYTES = 1 << 20
 TELL_SECONDS = 0.1
 BAG_FILES = "bagit.txt"
 #: Failures of the destination itself; others concern one file.
@@ -164,6 +163,7 @@ def _deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
         _move_in(staging, destination)
     made = sum(row.size for row in rows if row.id in writer.written)
     files, failed = len(writer.written), len(writer.failed)
+    note_delivered(job, list(writer.written))
     job.log("delivered", {"path": str(destination), "files": files, "bytes": made,
                           "failed": failed})
     yield Delivered(str(destination), files, made, True, failed, len(writer.shortened))
@@ -236,16 +236,17 @@ class _Writer:
         volumes = {source.id: self._job.volumes(source.id) for source in sources}
         tops = Tops(sources, volumes, [(r.row.source, volume_of(r)) for r in records])
         with ExitStack() as stack:
-            opened: dict[int, Source | NeedlewrightError] = {}
+            media: dict[int, Source | NeedlewrightError] = {}
             for planned in plan(records, tops, self._room, self._words.name):
                 number = planned.row.source
-                if number not in opened:
+                if number not in media:
                     path = next(s.path for s in sources if s.id == number)
-                    opened[number] = _opened(path, stack)
+                    media[number] = opened(path, stack)
                 if stop.is_set():
                     return
                 try:
-                    yield from self._one(planned, by_id[planned.row.id], opened[number], stop)
+                    yield from self._one(planned, by_id[planned.row.id], media[number],
+                                         stop)
                 except (SourceError, JobError, DeliveryError) as error:
                     self._give_up(planned, self._words.problem(error))
                 except OSError as error:
@@ -266,10 +267,10 @@ class _Writer:
         target.parent.mkdir(parents=True, exist_ok=True)
         digest = hashlib.sha256()
         with target.open("xb", buffering=0) as out:
-            for block in _blocks(record.content.open(Place(source, self._job.folder)), row):
+            for block in blocks(record.content.open(Place(source, self._job.folder)), row):
                 if stop.is_set():
                     return
-                _write_all(out, block)
+                write_all(out, block)
                 digest.update(block)
                 yield len(block)
         _keep_date(target, row.modified or row.taken)
@@ -278,29 +279,6 @@ class _Writer:
         self._back.add(target, file.file, file.sha256)
         if planned.shortened:
             self.shortened.append((row.path or row.name or "", f"data/{planned.place}"))
-
-
-def _opened(path: str, stack: ExitStack) -> Source | NeedlewrightError:
-    try:
-        return stack.enter_context(open_source(path))
-    except NeedlewrightError as error:
-        return error
-
-
-def _write_all(out: FileIO, block: bytes) -> None:
-    """Write all of `block`: a full disk may take a part of it."""
-    rest = memoryview(block)
-    while rest:
-        rest = rest[out.write(rest) or 0 :]
-
-
-def _blocks(file: Source, row: FindRow) -> Iterator[bytes]:
-    for at in range(0, row.size, COPY_BYTES):
-        size = min(COPY_BYTES, row.size - at)
-        block = file.read_at(at, size)
-        if len(block) != size:
-            raise DeliveryError("source-shorter", find=row.id)
-        yield block
 
 
 def _keep_date(path: Path, taken: str | None) -> None:

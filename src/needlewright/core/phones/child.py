@@ -8,6 +8,7 @@ what the device is, or why it cannot be spoken with.
     {"do": "list"}      -> {"so_far", "offered"} …, {"files": [[…]]} …, {"listed"}
     {"do": "fetch", "handle", "size", "begin", "path", "whole"}  -> {"got"} …, {"done"}
     {"do": "thumbnail", "handle"}          -> {"data"}
+    {"do": "put", "name", "path", "modified"} -> {"got"} …, {"put": name, "sha256"}  read back
 Whatever cannot be had is answered by {"refused": code} or {"lost": why}; after the latter it ends.
 """
 
@@ -28,6 +29,7 @@ from needlewright.core.phones.addresses import link_to
 from needlewright.core.phones.datasets import Item
 from needlewright.core.phones.link import Lost, Unwelcome
 from needlewright.core.phones.listing import listing_of
+from needlewright.core.phones.putting import Place
 from needlewright.core.phones.session import Refused, Session, understood
 
 TELL_SECONDS = 0.2
@@ -52,10 +54,11 @@ class Child:
     def __init__(self, session: Session) -> None:
         self._session = session
         self._told = 0.0
+        self._place: Place | None = None
 
     def serve(self, request: dict[str, Any]) -> None:
         {"state": self._state, "list": self._list, "fetch": self._fetch,
-         "thumbnail": self._thumbnail}[request["do"]](request)
+         "thumbnail": self._thumbnail, "put": self._put}[request["do"]](request)
 
     def _state(self, request: dict[str, Any]) -> None:
         _say({"stores": [dataclasses.asdict(s) for s in self._session.stores()]})
@@ -89,6 +92,14 @@ class Child:
     def _thumbnail(self, request: dict[str, Any]) -> None:
         data = self._session.thumbnail(int(request["handle"]))
         _say({"data": base64.b64encode(data).decode()})
+
+    def _put(self, request: dict[str, Any]) -> None:
+        if self._place is None:
+            self._place = Place(self._session)
+        with open(request["path"], "rb") as file:
+            put = self._place.put(request["name"], file, request["modified"],
+                                  lambda got: self._progress({"got": got}))
+        _say({"put": put.name, "sha256": put.sha256})
 
     def _progress(self, words: dict[str, Any]) -> None:
         if time.monotonic() - self._told > TELL_SECONDS:

@@ -198,3 +198,12 @@ def text(value: str) -> bytes:
     """A string as it is sent; at most 254 characters."""
     coded = (value[:254] + "\0").encode("utf-16-le") if value else b""
     return struct.pack("B", len(coded) // 2) + coded
+
+
+def new_item(store: int, parent: int, form: int, name: str, size: int,
+             modified: str = "") -> bytes:
+    """An ObjectInfo dataset (5.5.2) of what is to be put there."""
+    association = 1 if form == codes.FOLDER else 0  # a generic folder (table 34)
+    return (struct.pack("<IHHI", store, form, 0, min(size, UNKNOWN_SIZE)) + bytes(2 + 6 * 4)
+            + struct.pack("<IHII", 0 if parent == codes.EVERY else parent, association, 0, 0)
+            + text(name) + text(modified) + text(modified) + text(""))

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from io import BytesIO
 
 Take = Callable[[memoryview], None]
 
@@ -30,12 +31,34 @@ class Answer:
     values: tuple[int, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class Outgoing:
+    """Data that is sent: `size` bytes, which `read(count)` gives one part after another."""
+
+    size: int
+    read: Callable[[int], bytes]
+
+    @staticmethod
+    def of(data: bytes) -> Outgoing:
+        return Outgoing(len(data), BytesIO(data).read)
+
+    def parts(self, block: int) -> Iterator[bytes]:
+        """All of it, up to `block` bytes at a time; Lost where there is less."""
+        left = self.size
+        while left:
+            part = self.read(min(block, left))
+            if not part:
+                raise Lost("file-shorter")
+            left -= len(part)
+            yield part
+
+
 class Link(ABC):
     """A connection to a device. Every call has a deadline, and one for the bytes that move."""
 
     @abstractmethod
     def run(self, operation: int, transaction: int, values: Sequence[int], take: Take,
-            data: bytes | None = None) -> Answer:
+            data: Outgoing | None = None) -> Answer:
         """Ask for an operation; `take` is given the data that comes, `data` is sent. Raises Lost,
         also where another transaction is answered, or another amount of data comes than was
         announced."""

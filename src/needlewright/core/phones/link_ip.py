@@ -9,7 +9,7 @@ import time
 import uuid
 from collections.abc import Sequence
 
-from needlewright.core.phones.link import Answer, Link, Lost, Take, Unwelcome
+from needlewright.core.phones.link import Answer, Link, Lost, Outgoing, Take, Unwelcome
 
 PORT = 15_740
 (INIT_COMMAND, COMMAND_ACK, INIT_EVENT, EVENT_ACK, INIT_FAIL, REQUEST, RESPONSE, EVENT, START_DATA,
@@ -66,16 +66,15 @@ class IpLink(Link):
             raise Lost("no-ptp")
 
     def run(self, operation: int, transaction: int, values: Sequence[int], take: Take,
-            data: bytes | None = None) -> Answer:
+            data: Outgoing | None = None) -> Answer:
         self._drain_events()
         phase = WITHOUT_DATA if data is None else SENDING
         self._send(self._command, REQUEST, struct.pack(
             f"<IHI{len(values)}I", phase, operation, transaction, *values))
         if data is not None:
-            self._send(self._command, START_DATA, struct.pack("<IQ", transaction, len(data)))
-            for at in range(0, len(data), BLOCK):
-                self._send(self._command, DATA, struct.pack("<I", transaction),
-                           data[at : at + BLOCK])
+            self._send(self._command, START_DATA, struct.pack("<IQ", transaction, data.size))
+            for part in data.parts(BLOCK):
+                self._send(self._command, DATA, struct.pack("<I", transaction), part)
             self._send(self._command, END_DATA, struct.pack("<I", transaction))
         return self._answer(transaction, take)
 

@@ -14,7 +14,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from needlewright.core.phones.link import Answer, Link, Lost, Take
+from needlewright.core.phones.link import Answer, Link, Lost, Outgoing, Take
 
 COMMAND, DATA, RESPONSE, EVENT = 1, 2, 3, 4
 HEAD = 12
@@ -46,8 +46,9 @@ class UsbLink(Link):
         self._pipes = pipes
 
     def run(self, operation: int, transaction: int, values: Sequence[int], take: Take,
-            data: bytes | None = None) -> Answer:
-        self._put(COMMAND, operation, transaction, struct.pack(f"<{len(values)}I", *values))
+            data: Outgoing | None = None) -> Answer:
+        self._put(COMMAND, operation, transaction,
+                  Outgoing.of(struct.pack(f"<{len(values)}I", *values)))
         if data is not None:
             self._put(DATA, operation, transaction, data)
         begun = time.monotonic()
@@ -93,10 +94,18 @@ class UsbLink(Link):
             raise Lost("no-ptp")
         return length, kind, code, number
 
-    def _put(self, kind: int, code: int, transaction: int, body: bytes) -> None:
-        whole = struct.pack("<IHHI", HEAD + len(body), kind, code, transaction) + body
-        self._pipes.write(whole)
-        if len(whole) % PACKET == 0:
+    def _put(self, kind: int, code: int, transaction: int, body: Outgoing) -> None:
+        """A container; all transfers but the last are of whole packets."""
+        length = HEAD + body.size
+        pending = struct.pack("<IHHI", min(length, UNSTATED), kind, code, transaction)
+        for part in body.parts(BLOCK):
+            pending += part
+            if len(pending) >= BLOCK:
+                self._pipes.write(pending[:BLOCK])
+                pending = pending[BLOCK:]
+        if pending or length % PACKET == 0:
+            self._pipes.write(pending)
+        if pending and len(pending) % PACKET == 0:
             self._pipes.write(b"")
 
     @staticmethod

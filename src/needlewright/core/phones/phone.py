@@ -29,7 +29,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 SILENT_SECONDS = 120.0  # without any word from the process
 POLL_SECONDS = 0.1
 MOST_LINE = 1 << 26
-OF_OBJECTS = frozenset(("fetch", "thumbnail"))
+OF_OBJECTS = frozenset(("fetch", "thumbnail", "put"))
 STATES = frozenset((codes.ACCESS_DENIED, codes.STORE_NOT_AVAILABLE))
 
 
@@ -118,6 +118,19 @@ class Phone:
     def thumbnail(self, held: Held) -> bytes:
         """The device's own small picture of a file; b"" where it has none."""
         return base64.b64decode(self._asked({"do": "thumbnail", "handle": held.handle})["data"])
+
+    def put(self, path: Path, name: str, modified: str = "",
+            told: Callable[[int], None] = lambda got: None) -> tuple[str, str]:
+        """Put the file at `path` onto it as a new one called `name`, dated `modified`
+        (YYYYMMDDThhmmss). (The name that it has there, the SHA-256 of what was read back)."""
+        def take(line: dict[str, Any]) -> bool:
+            if "got" in line:
+                told(int(line["got"]))
+            return "put" in line
+
+        done = self._asked({"do": "put", "path": os.path.abspath(path), "name": name,
+                            "modified": modified}, take)
+        return done["put"], done["sha256"]
 
     # the process
 

@@ -14,10 +14,11 @@ from needlewright.core.phones.datasets import (
     Store,
     device_from,
     item_from,
+    new_item,
     numbers_from,
     store_from,
 )
-from needlewright.core.phones.link import Answer, Link, Lost, Take
+from needlewright.core.phones.link import Answer, Link, Lost, Outgoing, Take
 
 MOST_TOLD = 1 << 28  # bytes of one dataset
 RANGE = 1 << 22  # bytes that are asked for at once
@@ -164,6 +165,28 @@ class Session:
             at = taker.at
         return size
 
+    # putting new objects there
+
+    def make_folder(self, store: int, parent: int, name: str) -> int:
+        """A new folder within another; EVERY as `parent`: in none. Its handle."""
+        return self._announced(store, parent, new_item(store, parent, codes.FOLDER, name, 0))
+
+    def put(self, store: int, parent: int, name: str, data: Outgoing, modified: str) -> int:
+        """A new file of `data` in a folder, dated `modified` (YYYYMMDDThhmmss or ""). Its
+        handle."""
+        form = codes.FORMS.get(name.rpartition(".")[2].lower(), codes.UNDEFINED)
+        handle = self._announced(store, parent, new_item(store, parent, form, name, data.size,
+                                                         modified))
+        self._checked(self._run(codes.SEND_OBJECT, (), data=data))
+        return handle
+
+    def _announced(self, store: int, parent: int, described: bytes) -> int:
+        answer = self._run(codes.SEND_OBJECT_INFO, (store, parent), data=Outgoing.of(described))
+        self._checked(answer)
+        if len(answer.values) < 3:
+            raise Lost("no-ptp")
+        return answer.values[2]
+
     # operations
 
     def _told(self, operation: int, *values: int) -> bytes:
@@ -187,8 +210,8 @@ class Session:
         return answer
 
     def _run(self, operation: int, values: tuple[int, ...],
-             take: Take = lambda part: None) -> Answer:
-        answer = self._link.run(operation, self._transaction, values, take)
+             take: Take = lambda part: None, data: Outgoing | None = None) -> Answer:
+        answer = self._link.run(operation, self._transaction, values, take, data)
         self._transaction = (self._transaction + 1) % 0xFFFFFFFF or 1  # 0xFFFFFFFF is none
         return answer
 

@@ -19,7 +19,8 @@ BLOCK = 1 << 20
 
 @dataclass(slots=True)
 class Object:
-    """A file, or a folder. `file`: where its bytes are; None: they follow from its name."""
+    """A file, or a folder. `file`: where its bytes are, `data`: these themselves; None: they follow
+    from its name."""
 
     handle: int
     store: int
@@ -30,6 +31,7 @@ class Object:
     created: str = ""
     modified: str = ""
     file: Path | None = None
+    data: bytes | None = None
 
     @property
     def is_folder(self) -> bool:
@@ -38,6 +40,8 @@ class Object:
     def read(self, begin: int, length: int) -> bytes:
         """Up to `length` bytes from `begin` on."""
         length = max(0, min(length, self.size - begin))
+        if self.data is not None:
+            return self.data[begin : begin + length]
         if self.file is not None:
             with open(self.file, "rb") as opened:
                 opened.seek(begin)

@@ -18,10 +18,11 @@ from needlewright.standins.phone.state import State
 OK, ERROR, NOT_OPEN, NOT_SUPPORTED, INVALID, DENIED, NO_THUMB, NO_STORE, ALREADY = (
     0x2001, 0x2002, 0x2003, 0x2005, 0x2009, 0x200F, 0x2010, 0x2013, 0x201E)
 OPERATIONS = (0x1001, 0x1002, 0x1003, 0x1004, 0x1005, 0x1006, 0x1007, 0x1008, 0x1009, 0x100A,
-              0x101B)
+              0x101B, 0x100C, 0x100D)
 LATER = (0x9801, 0x9802, 0x9803, 0x9805, 0x95C1)
 EVERY = 0xFFFFFFFF
 PACKET, LITTLE = 1 << 20, 300_000
+SENDING = 2
 PROPERTIES = (0xDC01, 0xDC02, 0xDC03, 0xDC04, 0xDC07, 0xDC08, 0xDC09, 0xDC0B, 0xDC41, 0xDC44)
 KINDS = {0xDC01: 6, 0xDC02: 4, 0xDC03: 4, 0xDC04: 8, 0xDC07: 0xFFFF, 0xDC08: 0xFFFF,
          0xDC09: 0xFFFF, 0xDC0B: 6, 0xDC41: 10, 0xDC44: 0xFFFF}
@@ -93,6 +94,8 @@ class Connection:
         self.server, self.client = server, client
         self.shelves, self.state = server.shelves, server.state
         self.session = False
+        self.incoming = b""
+        self.announced: Object | None = None
 
     def serve(self) -> None:
         while True:
@@ -101,7 +104,8 @@ class Connection:
                 _send(self.client, PROBE_ANSWER, b"")
             if kind != REQUEST:
                 continue
-            _, operation, number = struct.unpack_from("<IHI", body)
+            phase, operation, number = struct.unpack_from("<IHI", body)
+            self.incoming = self._taken() if phase == SENDING else b""
             values = struct.unpack_from(f"<{(len(body) - 10) // 4}I", body, 10)
             code, told = self._answered(operation, number, (*values, 0, 0, 0, 0, 0))
             stray = self.state.strays()
@@ -139,6 +143,10 @@ class Connection:
             if operation == 0x1006:
                 return OK, (len(handles),)
             return self._data(number, struct.pack(f"<{1 + len(handles)}I", len(handles), *handles))
+        if operation == 0x100C:
+            return self._announced(values)
+        if operation == 0x100D:
+            return self._received()
         if operation == 0x9801:
             return self._data(number, struct.pack(
                 f"<I{len(PROPERTIES)}H", len(PROPERTIES), *PROPERTIES))
@@ -225,6 +233,42 @@ class Connection:
                 out.write(self._value(one, code))
                 count += 1
         return struct.pack("<I", count) + out.getvalue()
+
+    # new objects
+
+    def _taken(self) -> bytes:
+        """The data that follows a request."""
+        data = bytearray()
+        while True:
+            kind, body = _packet(self.client)
+            if kind in (DATA, END_DATA):
+                data += body[4:]
+            if kind == END_DATA:
+                return bytes(data)
+
+    def _announced(self, values: tuple[int, ...]) -> tuple[int, tuple[int, ...]]:
+        form = int.from_bytes(self.incoming[4:6], "little")
+        size = int.from_bytes(self.incoming[8:12], "little")
+        count = self.incoming[52]
+        name = self.incoming[53 : 53 + 2 * count].decode("utf-16-le").rstrip("\0")
+        if name in self.state.faults.refuses:
+            return DENIED, ()
+        parent = 0 if values[1] == EVERY else values[1]
+        date = time.strftime("%Y%m%dT%H%M%S", time.gmtime())
+        made = Object(self.shelves.next_handle(), values[0], parent, name, form, size, date, date)
+        if made.is_folder:
+            self.shelves.add(made)
+        else:
+            self.announced = made
+        return OK, (values[0], parent, made.handle)
+
+    def _received(self) -> tuple[int, tuple[int, ...]]:
+        made, self.announced = self.announced, None
+        if made is None:
+            return ERROR, ()
+        made.data, made.size = self.incoming, len(self.incoming)
+        self.shelves.add(made)
+        return OK, ()
 
     # sending
 

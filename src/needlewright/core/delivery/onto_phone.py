@@ -1,0 +1,153 @@
+"""Finds put back onto a phone: as new files in a folder of their own, read back, never over what is
+there, and not while the phone may still hold removed files that nobody has.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+
+from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Place
+from needlewright.core.delivery.blocks import blocks, opened, write_all
+from needlewright.core.delivery.tree import path_of
+from needlewright.core.errors import DeliveryError, NeedlewrightError, SourceError
+from needlewright.core.jobs.delivered import delivered
+from needlewright.core.jobs.rows import Filter, FindRow
+from needlewright.core.jobs.store import Job
+from needlewright.core.names import safe_name
+from needlewright.core.phones.addresses import checked, is_address, known_phones
+from needlewright.core.phones.phone import Phone, State
+from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted, StopSignal
+
+PHONE = "phone"  # the kind of source
+#: After these the phone takes no other file either.
+ENDINGS = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed",
+                     "phone-usb-busy", "phone-usb-denied", "phone-disk"))
+
+
+@dataclass(frozen=True, slots=True)
+class Putting:
+    """Progress: bytes that were sent, of those in all."""
+
+    done: int
+    total: int
+
+
+@dataclass(frozen=True, slots=True)
+class PutBack:
+    """The outcome: (find, its name on the phone) of each that is there and was read back alike,
+    (find, problem) of those that are not; `finished` False where it was stopped."""
+
+    put: list[tuple[int, str]] = field(default_factory=list)
+    failed: list[tuple[int, NeedlewrightError]] = field(default_factory=list)
+    finished: bool = True
+
+
+def check(job: Job, rows: Sequence[FindRow], spec: str) -> None:
+    """DeliveryError where `rows` must not be put onto the phone `spec`: a phone of the job, or the
+    raw storage of one, holds removed files that were not delivered, or was not searched."""
+    if not is_address(spec):
+        raise DeliveryError("onto-no-phone", path=spec)
+    checked(spec)
+    if not any(row.grade != Grade.GONE for row in rows):
+        raise DeliveryError("nothing-chosen")
+    raw = {address for known in known_phones() for address in known.raw.values()}
+    kept = delivered(job)
+    left = [row for row in job.matching(Filter(removed=True))
+            if row.grade != Grade.GONE and row.id not in kept]
+    searched = {step.source for step in job.steps()}
+    for source in job.sources():
+        if source.kind != PHONE and source.path not in raw:
+            continue
+        if source.id not in searched:
+            raise DeliveryError("onto-unsearched", path=source.name)
+        count = sum(row.source == source.id for row in left)
+        if count:
+            raise DeliveryError("onto-undelivered", path=source.name, count=count)
+
+
+def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindRow], str],
+             stop: StopSignal) -> Iterator[Putting | PutBack]:
+    """Put `rows` onto the phone `spec`; yields progress, then one PutBack. `name`: what a find is
+    called that has no name. Raises DeliveryError, and SourceError where the phone is not ready."""
+    check(job, rows, spec)
+    rows = [row for row in rows if row.grade != Grade.GONE]
+    total, done = sum(row.size for row in rows), 0
+    phone, outcome = Phone(spec, stop), PutBack()
+    try:
+        _room(phone, spec, total)
+        with ExitStack() as stack:
+            paths = {source.id: source.path for source in job.sources()}
+            sources: dict[int, Source | NeedlewrightError] = {}
+            for row in rows:
+                if stop.is_set():
+                    break
+                if row.source not in sources:
+                    sources[row.source] = opened(paths[row.source], stack)
+                try:
+                    outcome.put.append((row.id, _one(
+                        job, row, sources[row.source], phone, name)))
+                except SourceError as error:
+                    outcome.failed.append((row.id, error))
+                    if error.code in ENDINGS:
+                        break
+                except NeedlewrightError as error:
+                    outcome.failed.append((row.id, error))
+                done += row.size
+                yield Putting(done, total)
+    except Interrupted:
+        pass
+    finally:
+        phone.close()
+    reached = len(outcome.put) + len(outcome.failed)
+    job.log("put-back", {"path": spec, "files": len(outcome.put), "failed": len(rows) - len(
+        outcome.put)})
+    yield PutBack(outcome.put, outcome.failed, reached == len(rows))
+
+
+def _room(phone: Phone, spec: str, total: int) -> None:
+    state, stores = phone.state()
+    if state is not State.READY:
+        raise SourceError({State.UNSEEN: "phone-unseen", State.UNTRUSTED: "phone-untrusted"}.get(
+            state, "phone-closed"), path=spec)
+    place = next((s for s in stores if not s.removable), stores[0])
+    if place.capacity and place.free < total:  # one that tells nothing says so when it is full
+        raise DeliveryError("onto-full", path=spec, need=total, free=place.free)
+
+
+def _one(job: Job, row: FindRow, source: Source | NeedlewrightError, phone: Phone,
+         name: Callable[[FindRow], str]) -> str:
+    """The name under which a find is on the phone now."""
+    if isinstance(source, NeedlewrightError):
+        raise source
+    digest = hashlib.sha256()
+    number, path = tempfile.mkstemp(prefix="put-back-", dir=job.folder)
+    try:
+        with open(number, "wb", buffering=0) as out:
+            record = job.record(row.id)
+            for block in blocks(record.content.open(Place(source, job.folder)), row):
+                write_all(out, block)
+                digest.update(block)
+        called = PurePosixPath(path_of(record) or name(row)).name
+        put, back = phone.put(Path(path), safe_name(called), _stamp(row.taken or row.modified))
+    except OSError as error:
+        raise DeliveryError("to-failed", path=str(job.folder),
+                            reason=os.strerror(error.errno or 0)) from error
+    finally:
+        os.unlink(path)
+    if back != digest.hexdigest():
+        raise DeliveryError("onto-differs", path=put)
+    return put
+
+
+def _stamp(told: str | None) -> str:
+    """A date (RFC 3339) as PTP has it (ISO 15740, 5.3.3.3), without its zone."""
+    digits = (told or "")[:19].replace("-", "").replace(":", "")
+    return digits if len(digits) == 15 else ""
