@@ -126,18 +126,19 @@ def picture_cases(family: str, kinds: list[str], each: int, seed: int) -> tuple[
     name, options = PICTURES[family]
     rng = random.Random(f"{family} {seed}")
     cases, siblings = [], []
-    for number in range(each + 1):
+    sizes = [SIZES[0 if family == "heic" else n % len(SIZES)] for n in range(each)]
+    for number, size in enumerate((*sizes, *dict.fromkeys(sizes))):
         out = io.BytesIO()
-        drawn = photograph(rng, *SIZES[0 if family == "heic" else number % len(SIZES)])
+        drawn = photograph(rng, *size)
         if family == "gif":
             drawn = drawn.quantize(128)
         if family == "heic":
             out.write(grid(drawn, TILE))
         else:
             drawn.save(out, name, **options)
-        if number == each:
+        if number >= each:
             siblings.append(out.getvalue())
-            break
+            continue
         for kind in kinds:
             data, there = damage.picture(out.getvalue(), kind, family, rng)
             cases.append(Case(f"{kind} {number}.{family}", data, out.getvalue(), there, kind))

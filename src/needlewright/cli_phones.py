@@ -105,7 +105,8 @@ def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
                     print(phone_words.put_line(number, name))
                 for number, error in event.failed:
                     print(phone_words.not_put_line(number, errors.explain(error)))
-                print(phone_words.put_back_line(len(event.put), len(event.failed), options.onto))
+                print(phone_words.put_back_line(len(event.put), len(event.failed), options.onto,
+                                                event.finished))
                 return 0 if event.finished and not event.failed else 1
             if time.monotonic() - told > POLL_SECONDS:
                 told = time.monotonic()

@@ -14,7 +14,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QInputDialog, QPushButton
 
 from needlewright.app.standin_phone import PhoneWindow
-from needlewright.app.window import FINDS, INTAKE, SEARCH
+from needlewright.app.widgets.put_back_card import PutBackCard
+from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
 from needlewright.core.errors import SourceError
 from needlewright.core.phones.phone import Phone
 from needlewright.standins.phone.start import FieldPhone
@@ -82,6 +83,41 @@ class PhonesWindowTest(WindowCase):
         self.station(FINDS)
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 13, "its files")
         self.strip_of_days()
+        self.put_back()
+
+    def put_back(self) -> None:
+        """Not before its removed files are delivered; then after a clear yes, as new files."""
+        ids = [int(n) for n in self.window.finds.sheet.sheet.ids]
+        self.session.choice.set_tray(ids, True)
+        self.idle()
+        self.station(DELIVERY)
+        card = self.window.delivery.findChild(PutBackCard)
+        onto = self.window.delivery.findChild(QPushButton, "putBack-field-phone")
+        QTest.mouseClick(onto, LEFT)
+        self.wait(lambda: "deliver them first" in card.result.text(), "why not")
+        self.assertFalse(card.yes.isVisible())
+        self.window.delivery.choose_folder(self.folder / "bag")
+        self.wait(lambda: self.window.delivery.deliver_button.isEnabled(), "the guards")
+        QTest.mouseClick(self.window.delivery.deliver_button, LEFT)
+        self.wait(lambda: self.session.delivered is not None and not self.session.delivery,
+                  "the delivery")
+        before = self.phone.truth()
+        QTest.mouseClick(self.window.delivery.findChild(QPushButton, "putBack-field-phone"), LEFT)
+        self.wait(card.yes.isVisible, "the question")
+        self.assertIn("12 files", card.question.text())
+        QTest.mouseClick(card.no, LEFT)
+        self.assertFalse(card.yes.isVisible())
+        QTest.mouseClick(self.window.delivery.findChild(QPushButton, "putBack-field-phone"), LEFT)
+        self.wait(card.yes.isVisible, "the question")
+        QTest.mouseClick(card.yes, LEFT)
+        self.wait(lambda: not self.session.putting.running and bool(card.result.text()), "the end")
+        self.assertIn("12 files put onto phone:field-phone", card.result.text())
+        after = self.phone.truth()
+        self.assertEqual({p: after[p] for p in before}, before)
+        new = [p for p in after if p not in before]
+        self.assertEqual(len(new), 12)
+        self.assertTrue(all("/DCIM/Needlewright/" in p for p in new))
+        self.assertLessEqual({after[p] for p in new}, set(before.values()))
 
     def strip_of_days(self) -> None:
         """In the place of the tape: a day by mouse, the next by key."""

@@ -8,7 +8,7 @@ import unittest
 
 from needlewright.core.phones import codes
 from needlewright.core.phones.datasets import Item
-from needlewright.core.phones.link import Lost
+from needlewright.core.phones.link import Lost, Outgoing
 from needlewright.core.phones.link_usb import COMMAND, DATA, EVENT, PACKET, RESPONSE, UsbLink
 from needlewright.core.phones.session import Session
 from tests.support import noise
@@ -89,6 +89,20 @@ class UsbTest(unittest.TestCase):
         even = noise(PACKET * 40 - 12, 4)  # ends with a packet: an empty transfer says so
         unstated = container(DATA, codes.GET_OBJECT, 1, even, 0xFFFFFFFF)
         self.assertEqual(self.fetched(None, unstated, b"", end), even)
+
+    def test_data_that_is_sent(self):
+        """One container over many transfers, of whole packets but for the last."""
+        for size in (0, 1, 499, 500, 512, (1 << 19) - 12, 1 << 19, (1 << 20) + 77):
+            data = bytes(n * 7 & 0xFF for n in range(1000)) * (size // 1000 + 1)
+            session, pipes = self.session(
+                container(RESPONSE, codes.OK, 1, struct.pack("<3I", 1, 2, 77)),
+                container(RESPONSE, codes.OK, 2))
+            del pipes.told[:]
+            self.assertEqual(session.put(1, 2, "BF_1.JPG", Outgoing.of(data[:size]), ""), 77)
+            sent = pipes.told[3:]  # behind what it is called, and what is asked
+            self.assertEqual(b"".join(sent), container(DATA, codes.SEND_OBJECT, 2, data[:size]))
+            self.assertTrue(all(len(part) % PACKET == 0 for part in sent[:-1]))
+            self.assertTrue(len(sent[-1]) % PACKET or not sent[-1])
 
     def test_what_a_device_must_not_say(self):
         data = noise(5000, 5)

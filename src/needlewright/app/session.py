@@ -17,6 +17,7 @@ from needlewright.app.desk import Desk
 from needlewright.app.joining import Joining
 from needlewright.app.mends import Mends
 from needlewright.app.phones import Phones
+from needlewright.app.putting import PutBacks
 from needlewright.app.settings import Settings, jobs_folder, new_folder
 from needlewright.app.viewmodels.board import NO_JOB, Board, board_of
 from needlewright.app.viewmodels.finds import FindsModel
@@ -84,6 +85,7 @@ class Session(QObject):
         self.finds_rechecked.connect(self.choice.renew)
         self.copies = Copies(devices, self)
         self.phones = Phones(self)
+        self.putting = PutBacks(self)
         self.phones.problem.connect(self.problem)
         self.demo = DemoJobs(self, self)
         self.copies.problem.connect(self.problem)
@@ -440,6 +442,7 @@ class Session(QObject):
         self.delivering = None
         self.joining.end()
         self.mends.end()
+        self.putting.end()
         self.copies.end_copy()
         self.copies.forget()
 

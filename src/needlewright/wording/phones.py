@@ -154,7 +154,9 @@ def raw_line(known: bool, granted: bool) -> str:
 
 # -- putting back
 
-PUT_BACK = "Put back onto a phone…"
+PUT_BACK_HEAD = "Or put the tray back onto a phone"
+PUT_BACK_ONTO = "Put back onto {name}…"
+PUT_BACK_YES, PUT_BACK_NO, PUT_BACK_STOP = "Yes, write to the phone", "Not now", "Stop"
 
 
 def put_line(number: int, name: str) -> str:
@@ -167,10 +169,11 @@ def not_put_line(number: int, reason: str) -> str:
     return f"find {number:,} was not put back: {reason}"
 
 
-def put_back_line(put: int, failed: int, spec: str) -> str:
+def put_back_line(put: int, failed: int, spec: str, finished: bool = True) -> str:
     """The outcome in one line."""
     text = f"{units.count(put, 'file')} put onto {spec} and read back alike"
-    return f"{text}; {failed:,} not" if failed else text
+    text = f"{text}; {failed:,} not" if failed else text
+    return text if finished else f"{text}; stopped before the others"
 
 
 def putting_line(done: int, total: int) -> str:

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QVBoxLayout
 
 from needlewright.app.session import Session
 from needlewright.app.widgets.activity_line import Gauge
+from needlewright.app.widgets.put_back_card import PutBackCard
 from needlewright.app.widgets.small import button, card, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.delivery.bag import Delivered, Delivering, destination_guards
@@ -45,7 +46,8 @@ class Delivery(QWidget):
         right = column(margins=(16, 16, 24, 16))
         fill(right, label(words.DELIVERY_HOW, "head"),
              label(words.DELIVERY_HOW_HINT, "muted", wrap=True), self.how, 12,
-             label(words.DELIVERY_WHERE, "head"), self.where, 8, self._buttons(), None)
+             label(words.DELIVERY_WHERE, "head"), self.where, 8, self._buttons(), 8,
+             PutBackCard(session), None)
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.addLayout(left, 2)
