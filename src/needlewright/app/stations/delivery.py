@@ -14,7 +14,16 @@ from PySide6.QtWidgets import QFileDialog, QGridLayout, QHBoxLayout, QVBoxLayout
 from needlewright.app.session import Session
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.put_back_card import PutBackCard
-from needlewright.app.widgets.small import button, card, clear, column, fill, label, line
+from needlewright.app.widgets.small import (
+    button,
+    card,
+    clear,
+    column,
+    fill,
+    label,
+    line,
+    scrolling,
+)
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.delivery.bag import Delivered, Delivering, destination_guards
 from needlewright.core.delivery.guards import Guard
@@ -51,7 +60,7 @@ class Delivery(QWidget):
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.addLayout(left, 2)
-        whole.addLayout(right, 3)
+        whole.addWidget(scrolling(right, "deliveryPlace"), 3)
         for signal in (session.tray_changed, session.job_changed):
             signal.connect(self.refresh)
         session.delivery_changed.connect(self._show_work)

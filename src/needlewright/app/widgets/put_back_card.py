@@ -27,7 +27,7 @@ class PutBackCard(QWidget):
         self._session = session
         self._asked: tuple[str, list[FindRow]] = ("", [])
         self.choices = QVBoxLayout()
-        self.question = label("", "sub", "putBackQuestion", wrap=True)
+        self.question = label("", "", "putBackQuestion", wrap=True)
         self.meaning = label("", "muted", "putBackMeaning", wrap=True)
         self.yes = button(words.PUT_BACK_YES, "putBackYes", self._begin, "main")
         self.no = button(words.PUT_BACK_NO, "putBackNo", self._leave)
@@ -35,8 +35,9 @@ class PutBackCard(QWidget):
         self.stop = button(words.PUT_BACK_STOP, "stopPutBack", session.putting.stop)
         self.result = label("", "", "putBackResult", wrap=True)
         frame, inside = card()
-        fill(inside, label(words.PUT_BACK_HEAD, "sub"), self.choices, self.question, self.meaning,
-             line(self.yes, self.no, None, spacing=12),
+        fill(inside, label(words.PUT_BACK_HEAD, "sub"), 4, self.choices, self.question,
+             self.meaning,
+             4, line(self.yes, self.no, None, spacing=12),
              line(self.gauge, self.told, self.stop, None, spacing=12), self.result)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -103,6 +104,8 @@ class PutBackCard(QWidget):
 
     def _leave(self) -> None:
         self._asked = ("", [])
+        if not self._session.putting.running:
+            self.result.setText("")  # it was said of another tray
         self.refresh()
 
     def _begin(self) -> None:

@@ -28,7 +28,8 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 PHONE = "phone"  # the kind of source
 #: After these the phone takes no other file either.
-ENDINGS = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed",
+LOST, MOST_LOST = "phone-lost", 2  # connections in a row: one may be the fault of a file
+ENDINGS = frozenset(("phone-unseen", "phone-untrusted", "phone-closed",
                      "phone-usb-busy", "phone-usb-denied", "phone-disk"))
 
 
@@ -79,7 +80,7 @@ def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindR
     called that has no name. Raises DeliveryError, and SourceError where the phone is not ready."""
     check(job, rows, spec)
     rows = [row for row in rows if row.grade != Grade.GONE]
-    total, done = sum(row.size for row in rows), 0
+    total, done, losses = sum(row.size for row in rows), 0, 0
     phone, outcome = Phone(spec, stop), PutBack()
     try:
         _room(phone, spec, total)
@@ -94,9 +95,11 @@ def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindR
                 try:
                     outcome.put.append((row.id, _one(
                         job, row, sources[row.source], phone, name)))
+                    losses = 0
                 except SourceError as error:
                     outcome.failed.append((row.id, error))
-                    if error.code in ENDINGS:
+                    losses += error.code == LOST
+                    if error.code in ENDINGS or losses == MOST_LOST:
                         break
                 except NeedlewrightError as error:
                     outcome.failed.append((row.id, error))
