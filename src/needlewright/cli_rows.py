@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import csv
 import math
 import sys
 import threading
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import IO, Any
 
@@ -18,15 +18,16 @@ from needlewright.core.databases.reading import Database, Evidence, Row
 from needlewright.core.databases.records import Value
 from needlewright.core.databases.sim_book import MOST_BYTES, Contact, contacts
 from needlewright.core.databases.vcards import card
+from needlewright.core.delivery.rows_folder import RowsFolder
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.names import safe_name
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source
 from needlewright.wording import cli as words
 from needlewright.wording import rows as told
+from needlewright.wording.rows_page import page
 
 LOG, JOURNAL = "-wal", "-journal"
-MAX_NAMES = 1000
+MOST_ATTACHED = 1 << 30  # bytes of a file that a value names
 MAGIC = b"SQLite format 3\0"
 
 
@@ -36,7 +37,11 @@ def add_command(commands: Any, existing: Any, interrupt: Any) -> None:
     rows.add_argument("file", metavar="FILE", type=existing, help=words.HELP["rows_file"])
     rows.add_argument("--removed-only", action="store_true", help=words.HELP["rows_removed"])
     rows.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
-    rows.add_argument("--csv", metavar="DIR", help=words.HELP["rows_csv"])
+    folder = rows.add_mutually_exclusive_group()
+    folder.add_argument("--csv", metavar="DIR", help=words.HELP["rows_csv"])
+    folder.add_argument("--html", metavar="DIR", help=words.HELP["rows_html"])
+    rows.add_argument("--files", metavar="FOLDER", type=_folder_there,
+                      help=words.HELP["rows_files"])
     rows.add_argument("--vcard", metavar="OUT", help=words.HELP["rows_vcard"])
     rows.set_defaults(action=lambda options: _rows(options, interrupt()))
 
@@ -55,13 +60,16 @@ def _rows(options: argparse.Namespace, stop: threading.Event) -> int:
             source.read_at(0, MOST_BYTES + 1))
         log, journal = (_beside(path, suffix, open_ones) for suffix in (LOG, JOURNAL))
         database = None if book else Database(source, log, journal, breathe)
-        tables = open_ones.enter_context(_Tables(options.csv))
+        tables = _folder(options, path, options.files)
+        if tables is not None:
+            open_ones.enter_context(tables)
         list_ = open_ones.enter_context(listing(options.json, "rows"))
         cards = open_ones.enter_context(_Cards(options.vcard))
         for row in map(_as_row, book) if database is None else _of(database, options.removed_only):
             counts[row.state] += 1
             list_.add(as_json(row))
-            tables.add(row)
+            if tables is not None:
+                tables.add(row)
             cards.add(row)
             print(told.line(row), flush=stop.is_set())
     print(told.totals(counts))
@@ -134,48 +142,38 @@ def _json_value(value: Value) -> Any:
     return value
 
 
-class _Tables:
-    """A CSV file for each table in a new folder; nothing without one."""
-
-    def __init__(self, folder: str | None) -> None:
-        self._folder = None if folder is None else Path(folder)
-        self._files: dict[tuple[str, tuple[str, ...]], tuple[IO[str], Any]] = {}
-
-    def __enter__(self) -> _Tables:
-        if self._folder is not None:
-            try:
-                self._folder.mkdir(parents=True)
-            except FileExistsError as error:
-                raise NeedlewrightError("rows-folder-there", path=str(self._folder)) from error
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        for file, _writer in self._files.values():
-            file.close()
-
-    def add(self, row: Row) -> None:
-        if self._folder is None:
-            return
-        key = row.table, row.columns
-        if key not in self._files:
-            file = self._new(row.table)
-            writer = csv.writer(file)
-            writer.writerow(("state", "row number", *row.columns, "not known", "where"))
-            self._files[key] = file, writer
-        self._files[key][1].writerow((
-            row.state, row.rowid, *map(_csv_value, row.values), ", ".join(row.lost),
-            told.evidence(row)))
-
-    def _new(self, table: str) -> IO[str]:
-        assert self._folder is not None
-        stem = safe_name(table) or "table"
-        for number in range(1, MAX_NAMES):
-            name = f"{stem}.csv" if number == 1 else f"{stem}-{number}.csv"
-            with contextlib.suppress(FileExistsError):
-                return open(self._folder / name, "x", encoding="utf-8", newline="",
-                            errors="backslashreplace")
-        raise NeedlewrightError("rows-folder-there", path=str(self._folder))
+def _folder(options: argparse.Namespace, path: Path, files: str | None) -> RowsFolder | None:
+    """Where rows go as files, as far as that is wanted."""
+    where = options.csv or options.html
+    if where is None:
+        return None
+    made = RowsFolder(Path(where), told.evidence,
+                      partial(page, path.name) if options.html else None, _beside_in(files))
+    made.make()
+    return made
 
 
-def _csv_value(value: Value) -> Any:
-    return value.hex() if isinstance(value, bytes) else value
+def _folder_there(text: str) -> str:
+    if not Path(text).is_dir():
+        raise argparse.ArgumentTypeError(f"there is no folder {text}")
+    return text
+
+
+def _beside_in(folder: str | None) -> Callable[[str], bytes | None]:
+    """Finds files that values name, by their names, in a folder and those within it."""
+    if folder is None:
+        return lambda name: None
+    by_name: dict[str, Path] = {}
+    for found in sorted(Path(folder).rglob("*")):
+        if found.is_file() and not found.is_symlink():
+            by_name.setdefault(found.name.casefold(), found)
+
+    def read(name: str) -> bytes | None:
+        leaf = name.replace("\\", "/").rpartition("/")[2].casefold()
+        path = by_name.get(leaf)
+        with contextlib.suppress(OSError):
+            if path is not None and path.stat().st_size <= MOST_ATTACHED:
+                return path.read_bytes()
+        return None
+
+    return read

@@ -2,9 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
 from needlewright.core.delivery.bag import Handed, Words
+from needlewright.core.delivery.rows_folder import RowsFolder
 from needlewright.core.jobs.store import Job
-from needlewright.wording import changes, checks, errors, finds, report, seams
+from needlewright.wording import (
+    changes,
+    checks,
+    errors,
+    finds,
+    report,
+    rows,
+    rows_page,
+    seams,
+)
 
 
 def words_for(job: Job) -> Words:
@@ -15,4 +29,10 @@ def words_for(job: Job) -> Words:
         return report.text(title, handed, sources)
 
     return Words(checks.reason, write_report, finds.file_name, errors.explain,
-                 seams.describe_reason, changes.change)
+                 seams.describe_reason, changes.change, _rows_folder)
+
+
+def _rows_folder(folder: Path, named: Callable[[str], bytes | None]) -> RowsFolder:
+    """Where the rows of a database go."""
+    name = folder.name.removesuffix(" rows")
+    return RowsFolder(folder, rows.evidence, partial(rows_page.page, name), named)

@@ -22,6 +22,9 @@ HELP = {
     "mend_to": "the folder for the mended files; made if it is not there",
     "mend_job": "mend the finds of this job instead of files",
     "rows": "rows of a SQLite database, older and removed ones included, or of a SIM's phone book",
+    "rows_html": "a new folder for a page with messages and calls, the CSV files, and what values "
+                 "hold as files",
+    "rows_files": "where files are that values name, to be laid beside the page",
     "rows_vcard": "contacts also as cards (vCard 4.0), into this new file",
     "rows_file": "the database; its log and journal are read where they lie beside it",
     "rows_removed": "only older states of rows, and removed ones",

@@ -11,6 +11,7 @@ from __future__ import annotations
 import errno
 import fcntl
 import hashlib
+import itertools
 import json
 import os
 import shutil
@@ -23,6 +24,7 @@ from typing import Any
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place
+from needlewright.core.databases.reading import Database
 from needlewright.core.delivery.blocks import blocks, opened, write_all
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
 from needlewright.core.delivery.listing import (
@@ -34,8 +36,15 @@ from needlewright.core.delivery.listing import (
 )
 from needlewright.core.delivery.manifests import write_bag
 from needlewright.core.delivery.readback import ReadBack, to_the_medium
+from needlewright.core.delivery.rows_folder import RowsFolder
 from needlewright.core.delivery.tree import Planned, Room, Tops, plan, room_at, volume_of
-from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
+from needlewright.core.errors import (
+    DeliveryError,
+    FormatError,
+    JobError,
+    NeedlewrightError,
+    SourceError,
+)
 from needlewright.core.finds import Reason
 from needlewright.core.jobs.delivered import note_delivered
 from needlewright.core.jobs.rows import FindRecord, FindRow
@@ -45,6 +54,7 @@ from needlewright.core.stopping import StopSignal
 from needlewright.core.walks import Check
 
 TELL_SECONDS = 0.1
+DATABASE, MOST_DATABASE = "sqlite", 1 << 28  # format; bytes whose rows are written
 BAG_FILES = "bagit.txt"
 #: Failures of the destination itself; others concern one file.
 DISK_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)
@@ -77,7 +87,8 @@ class Delivered:
 class Words:
     """The sentences that go into the bag, which the core does not know: a check's reason, the
     report in plain words, a file's name where the source gives none, why a find could not be
-    handed over, what speaks for a seam, and what mending changed."""
+    handed over, what speaks for a seam, and what mending changed; `rows`: how the rows of a
+    database are written into a folder beside it."""
 
     check: Callable[[Check], str]
     report: Callable[[Handed], str]
@@ -85,6 +96,7 @@ class Words:
     problem: Callable[[NeedlewrightError], str]
     seam: Callable[[Reason], str]
     change: Callable[[Reason], str]
+    rows: Callable[[Path, Callable[[str], bytes | None]], RowsFolder] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -222,6 +234,8 @@ class _Writer:
         self.written: dict[int, DeliveredFile] = {}
         self.failed: dict[int, str] = {}
         self.shortened: list[tuple[str, str]] = []  # (path of the find, path in the bag)
+        self.beside: dict[str, tuple[str, int]] = {}  # made of databases: SHA-256 (hex), bytes
+        self._by_leaf: dict[str, FindRow] | None = None
 
     def write(self, stop: StopSignal) -> Iterator[int]:
         """Write every file; yields bytes as it goes, and ends early when stopped."""
@@ -277,8 +291,43 @@ class _Writer:
         file = DeliveredFile(f"data/{planned.place}", digest.hexdigest())
         self.written[row.id] = file
         self._back.add(target, file.file, file.sha256)
+        if row.format == DATABASE and self._words.rows is not None and row.size <= MOST_DATABASE:
+            self._rows_of(record.content.open(Place(source, self._job.folder)), target, stop)
         if planned.shortened:
             self.shortened.append((row.path or row.name or "", f"data/{planned.place}"))
+
+
+    def _rows_of(self, file: Source, target: Path, stop: StopSignal) -> None:
+        """The rows of a database as files beside it, as far as it can be read."""
+        assert self._words.rows is not None
+        made = self._words.rows(target.with_name(f"{target.name} rows"), self._named)
+        with made, suppress(FormatError, SourceError):
+            database = Database(file)
+            for row in itertools.chain(database.live(), database.removed()):
+                if stop.is_set():
+                    return
+                made.add(row)
+        for path in made.written:
+            data = path.read_bytes()
+            name = f"data/{path.relative_to(self._payload)}"
+            self.beside[name] = hashlib.sha256(data).hexdigest(), len(data)
+            self._back.add(path, name, self.beside[name][0])
+
+    def _named(self, name: str) -> bytes | None:
+        """The bytes of a find that is called so, or of whose path it is the end."""
+        if self._by_leaf is None:
+            self._by_leaf = {(row.name or "").casefold(): row for row in self._job.matching()
+                             if row.name and row.grade != Grade.GONE}
+        row = self._by_leaf.get(name.replace("\\", "/").rpartition("/")[2].casefold())
+        if row is None or row.size > MOST_DATABASE:
+            return None
+        path = next(s.path for s in self._job.sources() if s.id == row.source)
+        with suppress(NeedlewrightError), ExitStack() as stack:
+            source = opened(path, stack)
+            content = self._job.record(row.id).content
+            if not isinstance(source, NeedlewrightError):
+                return b"".join(blocks(content.open(Place(source, self._job.folder)), row))
+        return None
 
 
 def _keep_date(path: Path, taken: str | None) -> None:
@@ -319,7 +368,9 @@ def _write_tags(job: Job, writer: _Writer, bag: Path, words: Words) -> None:
                     [row for row in every if row.grade == Grade.GONE])
     (bag / "report.txt").write_text(words.report(handed), encoding="utf-8")
     payload = {file.file: file.sha256 for file in writer.written.values()}
+    payload |= {name: sha256 for name, (sha256, _) in writer.beside.items()}
     octets = sum(row.size for row in writer.rows if row.id in writer.written)
+    octets += sum(size for _, size in writer.beside.values())
     write_bag(bag, payload, {"External-Description": job.title,
                              "Bag-Software-Agent": "Needlewright"}, octets)
 

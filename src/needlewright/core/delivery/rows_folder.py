@@ -1,0 +1,153 @@
+"""The rows of a database as files that anything opens: a CSV file for each table, a page, and what
+its values hold as files of their own.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO, Any
+
+from needlewright.core.databases.reading import Row
+from needlewright.core.databases.records import Value
+from needlewright.core.databases.talk import Talk, talk_of
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.formats.recognising import recognise
+from needlewright.core.names import safe_name
+
+MOST_NAMES = 1000
+MOST_ON_PAGE = 20_000  # rows of a table; all are in its CSV file
+MOST_ATTACHED = 10_000
+LEAST_ATTACHED = 64  # bytes of a value that may be a file
+INNER, PAGE = "attachments", "index.html"
+HEAD = ("state", "row number")
+
+
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A row on the page. `files`: column -> the file, from the page on, that its value is, or
+    names."""
+
+    row: Row
+    talk: Talk | None
+    files: Mapping[str, str]
+
+
+@dataclass(slots=True)
+class Sheet:
+    """The rows of one table on the page, and how many more there are."""
+
+    table: str
+    file: str
+    rows: list[Shown] = field(default_factory=list)
+    more: int = 0
+
+
+class RowsFolder:
+    """Writes rows into `folder`, which is made with the first one. `page`: the page of all sheets;
+    None: CSV alone; `evidence`: where a row stands; `named`: the bytes of a file that a value
+    names, None for none."""
+
+    def __init__(self, folder: Path, evidence: Callable[[Row], str],
+                 page: Callable[[list[Sheet]], str] | None = None,
+                 named: Callable[[str], bytes | None] = lambda name: None) -> None:
+        self.folder, self.written = folder, list[Path]()
+        self._evidence, self._page, self._named = evidence, page, named
+        self._files: dict[tuple[str, tuple[str, ...]], tuple[IO[str], Any, Sheet]] = {}
+        self._attached: dict[str, str] = {}  # name in a value -> file
+
+    def __enter__(self) -> RowsFolder:
+        return self
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        for made in self._files.values():
+            made[0].close()
+        if kind is None and self._page is not None and self._files:
+            text = self._page([made[2] for made in self._files.values()])
+            self._write(self.folder / PAGE, text.encode("utf-8", "backslashreplace"))
+
+    def make(self) -> None:
+        """Make the folder; refused where there is one."""
+        try:
+            self.folder.mkdir(parents=True)
+        except FileExistsError as error:
+            raise NeedlewrightError("rows-folder-there", path=str(self.folder)) from error
+
+    def add(self, row: Row) -> None:
+        """One row more."""
+        key = row.table, row.columns
+        if key not in self._files:
+            if not self._files and not self.folder.exists():
+                self.make()
+            file, name = self._new(row.table)
+            writer = csv.writer(file)
+            writer.writerow((*HEAD, *row.columns, "not known", "where"))
+            self._files[key] = file, writer, Sheet(row.table, name)
+        _, writer, sheet = self._files[key]
+        files = self._files_of(row) if self._page is not None else {}
+        writer.writerow((row.state, row.rowid,
+                         *(files.get(name) or csv_value(value)
+                           for name, value in zip(row.columns, row.values)),
+                         ", ".join(row.lost), self._evidence(row)))
+        if self._page is None:
+            return
+        if len(sheet.rows) < MOST_ON_PAGE:
+            sheet.rows.append(Shown(row, talk_of(row), files))
+        else:
+            sheet.more += 1
+
+    def _files_of(self, row: Row) -> dict[str, str]:
+        """What values of a row are, or name, as files of their own."""
+        found: dict[str, str] = {}
+        for name, value in zip(row.columns, row.values):
+            if isinstance(value, bytes) and len(value) >= LEAST_ATTACHED:
+                forms = recognise(value[:4096])
+                if forms:
+                    stem = f"{row.table} {row.rowid if row.rowid is not None else row.evidence.at}"
+                    found[name] = self._attach(f"{stem} {name}.{forms[0].extension}", value)
+            elif isinstance(value, str) and 3 < len(value) < 1024 and "." in value[-9:]:
+                if value not in self._attached:
+                    data = self._named(value)
+                    leaf = value.replace("\\", "/").rstrip("/").rpartition("/")[2]
+                    self._attached[value] = "" if data is None else self._attach(leaf, data)
+                if self._attached[value]:
+                    found[name] = self._attached[value]
+        return {name: file for name, file in found.items() if file}
+
+    def _attach(self, name: str, data: bytes) -> str:
+        inner = self.folder / INNER
+        if len(self.written) > MOST_ATTACHED:
+            return ""
+        inner.mkdir(exist_ok=True)
+        stem, dot, suffix = safe_name(name).rpartition(".")
+        for number in range(1, MOST_NAMES):
+            path = inner / (f"{stem}{dot}{suffix}" if number == 1 else
+                            f"{stem}-{number}{dot}{suffix}")
+            with contextlib.suppress(FileExistsError):
+                self._write(path, data)
+                return f"{INNER}/{path.name}"
+        return ""
+
+    def _write(self, path: Path, data: bytes) -> None:
+        with open(path, "xb") as out:
+            out.write(data)
+        self.written.append(path)
+
+    def _new(self, table: str) -> tuple[IO[str], str]:
+        stem = safe_name(table) or "table"
+        for number in range(1, MOST_NAMES):
+            name = f"{stem}.csv" if number == 1 else f"{stem}-{number}.csv"
+            with contextlib.suppress(FileExistsError):
+                made = (self.folder / name).open("x", encoding="utf-8", newline="",
+                                                 errors="backslashreplace")
+                self.written.append(self.folder / name)
+                return made, name
+        raise NeedlewrightError("rows-folder-there", path=str(self.folder))
+
+
+def csv_value(value: Value) -> Any:
+    """A value as a cell."""
+    return value.hex() if isinstance(value, bytes) else value
