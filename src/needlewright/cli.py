@@ -111,6 +111,7 @@ def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
     parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
     parser.add_argument("--free-only", action="store_true", help=words.HELP["free_only"])
     parser.add_argument("--folder", type=_folder, help=words.HELP["folder"])
+    parser.add_argument("--days", type=_days, help=words.HELP["days"])
     parser.add_argument("--wait", type=cli_media.seconds, default=600.0,
                         help=words.HELP["patience"])
     if area:
@@ -140,6 +141,15 @@ def _folder(text: str) -> str:
     if not text.strip("/ "):
         raise argparse.ArgumentTypeError("no folder is named")
     return text.strip("/")
+
+
+def _days(text: str) -> object:
+    from needlewright.core.search.days import days_of
+
+    try:
+        return days_of(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{text} is not FROM:TO, as YYYY-MM-DD") from error
 
 
 def _existing(text: str) -> str:
@@ -222,7 +232,7 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
         Span(*area) if area else None, formats=frozenset(options.formats or ()),
         every_byte=options.every_byte, every_frame=not options.skip_frames,
         removed_only=options.removed_only, free_only=options.free_only,
-        folder=options.folder or "", patience=options.wait)
+        folder=options.folder or "", patience=options.wait, days=options.days)
 
 
 def _spec(given: Sequence[str]) -> str:
@@ -355,7 +365,8 @@ def _run(options: argparse.Namespace) -> int:
         every = Filter(kinds=frozenset(options.kinds or ()),
                        removed=True if options.removed_only else None)
         rows = [row for row in job.matching(every)
-                if not options.folder or _in_folder(row, options.folder)]
+                if (not options.folder or _in_folder(row, options.folder))
+                and (options.days is None or options.days.holds((row.modified, row.taken)))]
         return _hand_over(job, rows, Path(options.to), empty=True)
 
 

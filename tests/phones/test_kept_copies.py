@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import random
 import shutil
 import threading
 import unittest
+from datetime import datetime
 from pathlib import Path
 from unittest import mock
 
@@ -14,6 +16,7 @@ from needlewright.core.errors import JobError, SourceError
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
+from needlewright.core.search.days import days_of
 from needlewright.core.search.events import Finished, Note, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.open_phone import PhoneShelf
@@ -156,6 +159,43 @@ class KeptCopiesTest(FolderTest):
         with job, self.assertRaises(SourceError) as told:
             list(run_search(job, row, Plan(("kept-copies",), patience=1.0), threading.Event()))
         self.assertEqual(told.exception.code, "phone-closed")
+
+    def test_only_some_days(self):
+        """What has no date might be of them."""
+        stores = owner.folders(self.folder)
+        for name, when in (("FP_0001.jpg", "2031-05-09"), ("FP_0002.jpg", "2031-05-10"),
+                           ("FP_0003.jpg", "2031-05-12")):
+            stamp = datetime.fromisoformat(f"{when}T12:00:00+00:00").timestamp()
+            os.utime(self.folder / owner.CAMERA / name, (stamp, stamp))
+        phone = FieldPhone(stores, PhoneFaults())
+        self.addCleanup(phone.close)
+        phone.open()
+        self.search(phone, Plan(("kept-copies",), days=days_of("2031-05-10:2031-05-12")))
+        self.assertEqual({r.row.name for r in self.finds()}, {"FP_0002.jpg", "FP_0003.jpg"})
+        self.search(phone, Plan(("kept-copies",), days=days_of(":2031-05-09")))
+        self.assertIn("FP_0001.jpg", {r.row.name for r in self.finds()})
+        self.assertTrue(days_of("2031-05-10").holds((None, "")))
+        for wrong in ("yesterday", "2031-05-12:2031-05-10", "2031-13-01", "2031-05-10:x"):
+            with self.assertRaises(ValueError):
+                days_of(wrong)
+
+    def test_a_phone_that_locks_itself_again(self):
+        """It is waited for, and what was brought is not brought twice."""
+        phone = self.phone(locks_after=1.5, slow=3e6)
+        ended = threading.Event()
+        self.addCleanup(ended.set)
+
+        def owner_acts() -> None:
+            while not ended.wait(1.0):
+                phone.wish("unlock")
+
+        threading.Thread(target=owner_acts, daemon=True).start()
+        truth = owner.by_path(phone.truth())
+        self.search(phone)
+        ended.set()
+        brought = {r.row.path: r.content.sha256 for r in self.finds() if r.row.grade != "gone"}
+        self.assertEqual(len(brought), 12)
+        self.assertTrue(all(truth[path] == [sha256] for path, sha256 in brought.items()))
 
     def test_what_a_phone_is_no_source_for(self):
         phone = self.phone()

@@ -44,6 +44,8 @@ HELP = {
     "formats": "which formats, with commas: jpeg, mp4, tiff, …",
     "every_byte": "look for files at every byte, not only where sectors begin",
     "skip_frames": "do not decode clips and sound to their end; they are not called whole then",
+    "days": "of what a phone offers, only these days: 2031-05-09:2031-05-12, either may be left "
+            "out; files without a date are taken as well",
     "removed_only": "of what records name, only what was removed",
     "free_only": "look for signatures only where no file system has anything",
     "deliver_removed": "only what was removed", "ids": "these finds, by number, with commas",

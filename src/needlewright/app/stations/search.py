@@ -45,6 +45,7 @@ from needlewright.app.widgets.stitch import Stitch, draw_stitch
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.rows import BYTES, FindRow
 from needlewright.core.search.carving import kinds_of
+from needlewright.core.search.days import days_of
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps, steps_for
@@ -274,7 +275,12 @@ class Search(QWidget):
         self.folder.setPlaceholderText(words.SEARCH_FOLDER)
         self.folder.setClearButtonEnabled(True)
         self.folder.setMinimumWidth(look.px(260))
-        return flow(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.folder)
+        self.days = QLineEdit()
+        self.days.setObjectName("onlyDays")
+        self.days.setPlaceholderText(words.SEARCH_DAYS)
+        self.days.setMinimumWidth(look.px(300))
+        return flow(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.folder,
+                    self.days)
 
     def choose_volume(self) -> None:
         """Let one of the volumes be the area."""
@@ -377,10 +383,14 @@ class Search(QWidget):
                     every_byte=self.at_bytes.isChecked(), every_frame=self.frames.isChecked(),
                     removed_only=self.removed.isChecked() and step != "signatures",
                     free_only=self.free.isChecked() and step == "signatures",
-                    folder="" if step == "signatures" else self.folder.text().strip().strip("/"))
+                    folder="" if step == "signatures" else self.folder.text().strip().strip("/"),
+                    days=days_of(self.days.text()) if step == "kept-copies" else None)
 
     def begin(self, step: str) -> None:
-        self._session.begin_search(self.plan(step))
+        try:
+            self._session.begin_search(self.plan(step))
+        except ValueError:
+            self._session.problem.emit(words.SEARCH_DAYS_WRONG.format(text=self.days.text()))
 
     def _kinds_changed(self) -> None:
         if any(b.isChecked() for b in self.kind_buttons.values()):
@@ -395,6 +405,7 @@ class Search(QWidget):
         in_line = source is None or source.kind == BYTES
         for row in (self._where, self._how):
             row.setVisible(in_line)
+        self.days.setVisible(source is not None and source.kind == "phone")
         self._removed.setVisible(in_line or (source is not None and source.kind == "phone"))
         self.marked.setEnabled(session.marked is not None)
         if session.marked is None and self.marked.isChecked():

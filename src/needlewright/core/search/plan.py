@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from needlewright.core.search.days import Days
 from needlewright.core.sources.source import Span
 from needlewright.core.walks import Kind
 
@@ -18,7 +19,8 @@ class Plan:
     `removed_only`: of what records name, only what was removed. `free_only`: signatures are looked
     for only where no file system has anything. `folder`: of what records name, only what lies in it
     (a path, without a leading "/"). `state`: where the interrupted step goes on that does not go by
-    bytes (see `Progress`). `patience`: how long a device that went away is waited for, seconds.
+    bytes (see `Progress`). `days`: of what a device offers, only what is dated so. `patience`: how
+    long a device that went away is waited for, seconds.
     """
 
     steps: tuple[str, ...] = ("signatures",)
@@ -34,6 +36,7 @@ class Plan:
     folder: str = ""
     state: str = ""
     patience: float = 600.0
+    days: Days | None = None
 
     def takes(self, kind: Kind, form: str) -> bool:
         """Whether a file of this kind and format is wanted."""
@@ -44,4 +47,4 @@ class Plan:
     def key(self) -> str:
         """What makes two plans of one step the same search, apart from where they go on."""
         return "|".join((",".join(sorted(self.kinds)), ",".join(sorted(self.formats)),
-                         str(self.area), str(self.removed_only), self.folder))
+                         str(self.area), str(self.removed_only), self.folder, str(self.days)))

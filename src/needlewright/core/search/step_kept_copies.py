@@ -113,7 +113,8 @@ class _Names:
     def wanted(self, plan: Plan, offered: Offered) -> bool:
         path = offered.entry.path
         if (plan.removed_only and not self._removed(offered)) or (
-                plan.folder and not path.startswith(f"{plan.folder}/")):
+                plan.folder and not path.startswith(f"{plan.folder}/")) or (
+                plan.days and not plan.days.holds((offered.created, offered.modified))):
             return False
         return not plan.kinds or kind_of_name(path)[0] in plan.kinds
 
