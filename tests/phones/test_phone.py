@@ -109,6 +109,13 @@ class PhoneTest(FolderTest):
                 self.assertEqual(client.thumbnail(small)[:2], b"\xff\xd8")
                 phone.close()
 
+    def test_a_device_that_does_no_more_than_it_must(self):
+        phone = self.phone(bare=True, plain=True)
+        phone.open()
+        client = self.client(phone)
+        self.assertEqual(client.state()[0], State.READY)
+        self.assertEqual(self.fetched(client), owner.by_path(phone.truth()))
+
     def test_what_is_refused_is_counted_with_its_answer(self):
         phone = self.phone(unlisted=["FP_0002.jpg"], refuses=["FP_0004.jpg"],
                            short=["FP_0005.jpg"])

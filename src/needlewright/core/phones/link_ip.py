@@ -57,9 +57,15 @@ class IpLink(Link):
             raise Unwelcome
         if kind != COMMAND_ACK or len(body) < 4:
             raise Lost("no-ptp")
-        self._event = self._connect(host, port)
-        self._send(self._event, INIT_EVENT, body[:4])
-        kind, _ = self._whole(self._event)
+        try:
+            self._event = self._connect(host, port)
+            self._send(self._event, INIT_EVENT, body[:4])
+            kind, _ = self._whole(self._event)
+        except Lost:  # it has no use for a connection for events
+            if self._event is not None:
+                self._event.close()
+            self._event = None
+            return
         if kind == INIT_FAIL:
             raise Unwelcome
         if kind != EVENT_ACK:

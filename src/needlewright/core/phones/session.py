@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Callable
 from dataclasses import replace
@@ -73,11 +74,14 @@ class Session:
 
     def __init__(self, link: Link) -> None:
         self._link, self._transaction = link, 0
-        self.device = device_from(self._told(codes.GET_DEVICE_INFO))
+        told: bytes | None = None
+        with contextlib.suppress(Refused):  # some tell nothing before there is a session
+            told = self._told(codes.GET_DEVICE_INFO)
         self._transaction = 0  # as well: a session's own begin with 1 (9.3.1)
-        answer = self._run(codes.OPEN_SESSION, (SESSION,))
+        answer = self._run_busy(codes.OPEN_SESSION, (SESSION,))
         if answer.code not in (codes.OK, codes.SESSION_OPEN):
             raise Refused(answer.code)
+        self.device = device_from(self._told(codes.GET_DEVICE_INFO) if told is None else told)
 
     def close(self) -> None:
         """End the session and let go of the connection."""
@@ -200,12 +204,16 @@ class Session:
         self._checked(self._run_busy(operation, values, take))
         return bytes(data)
 
-    def _run_busy(self, operation: int, values: tuple[int, ...], take: Take) -> Answer:
+    def _run_busy(self, operation: int, values: tuple[int, ...],
+                  take: Take = lambda part: None) -> Answer:
+        first = self._transaction
         answer = self._run(operation, values, take)
         for _ in range(AGAIN):
             if answer.code != codes.DEVICE_BUSY:
                 break
             time.sleep(BUSY_SECONDS)
+            if operation == codes.OPEN_SESSION:
+                self._transaction = first  # that of opening is always 0
             answer = self._run(operation, values, take)
         return answer
 

@@ -15,8 +15,8 @@ from needlewright.standins.phone.state import State
 
 (INIT_COMMAND, COMMAND_ACK, INIT_EVENT, EVENT_ACK, INIT_FAIL, REQUEST, RESPONSE, EVENT, START_DATA,
  DATA, CANCEL, END_DATA, PROBE, PROBE_ANSWER) = range(1, 15)
-OK, ERROR, NOT_OPEN, NOT_SUPPORTED, INVALID, DENIED, NO_THUMB, NO_STORE, ALREADY = (
-    0x2001, 0x2002, 0x2003, 0x2005, 0x2009, 0x200F, 0x2010, 0x2013, 0x201E)
+OK, ERROR, NOT_OPEN, NOT_SUPPORTED, INVALID, DENIED, NO_THUMB, NO_STORE, BUSY, ALREADY = (
+    0x2001, 0x2002, 0x2003, 0x2005, 0x2009, 0x200F, 0x2010, 0x2013, 0x2019, 0x201E)
 OPERATIONS = (0x1001, 0x1002, 0x1003, 0x1004, 0x1005, 0x1006, 0x1007, 0x1008, 0x1009, 0x100A,
               0x101B, 0x100C, 0x100D)
 LATER = (0x9801, 0x9802, 0x9803, 0x9805, 0x95C1)
@@ -68,6 +68,8 @@ class PhoneServer:
             if not self.state.plugged:
                 return
             kind, _ = _packet(client)
+            if kind == INIT_EVENT and self.state.faults.bare:
+                return
             if kind == INIT_EVENT:
                 _send(client, EVENT_ACK, b"")
                 while True:
@@ -114,8 +116,10 @@ class Connection:
     def _answered(self, operation: int, number: int,
                   values: tuple[int, ...]) -> tuple[int, tuple[int, ...]]:
         plain = self.state.faults.plain
-        if operation == 0x1001:
+        if operation == 0x1001 and (self.session or not self.state.faults.bare):
             return self._data(number, self._device())
+        if operation == 0x1002 and self.state.busy():
+            return BUSY, ()
         if operation == 0x1002:
             code, self.session = (ALREADY if self.session else OK), True
             return code, ()

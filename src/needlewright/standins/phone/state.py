@@ -30,7 +30,8 @@ class PhoneFaults:
     `ranges`: what it does when a part of an object is asked for, though it lists that it can:
     "refuses" or "breaks". `shallow`: it lists only what lies in no folder, or in the one that is
     asked for, and hands out little at once. `twins`: names of which there are two in a folder.
-    `made_up`: so many files more, of `size` bytes.
+    `made_up`: so many files more, of `size` bytes. `bare`: it has no connection for events, tells
+    nothing of itself before there is a session, and is busy at first, as small cameras.
     """
 
     slow: float = 0.0
@@ -47,6 +48,7 @@ class PhoneFaults:
     twins: list[str] = field(default_factory=list)
     made_up: int = 0
     size: int = 0
+    bare: bool = False
 
     @staticmethod
     def load(path: Path) -> PhoneFaults:
@@ -67,6 +69,7 @@ class State:
     unlocked_at: float = 0.0
     sent: int = 0
     answers: int = 0
+    begun: int = 0
     on_change: list[Callable[[], None]] = field(default_factory=list)
 
     def act(self, wish: str) -> bool:
@@ -118,6 +121,11 @@ class State:
             drops[0] -= count
         self.sent += count
         return count
+
+    def busy(self) -> bool:
+        """Whether it is too busy to begin a session: for the first time."""
+        self.begun += 1
+        return self.faults.bare and self.begun == 1
 
     def strays(self) -> int:
         """What is added to the number of the transaction that is answered."""
