@@ -1,5 +1,5 @@
-"""`python -m benchmarks.phones [--objects N] [--photos N] [--moments N]`: how fast phones are
-listed and fetched, and what is left of it when they go away.
+"""`python -m benchmarks.phones [--objects N] [--photos N] [--moments N] [--away]`: how fast phones
+are listed and fetched, and what is left of it when they go away.
 
 Objects are listed with all their properties over loopback; photos are fetched with their hashes,
 against the same bytes over a plain socket into files; and a search is killed, the cable pulled, the
@@ -21,6 +21,7 @@ import sys
 import tempfile
 import threading
 import time
+from functools import partial
 from pathlib import Path
 
 from tests.phones import owner
@@ -28,6 +29,7 @@ from tests.phones import owner
 from needlewright.core.jobs.store import Job
 from needlewright.core.phones.phone import Phone
 from needlewright.core.search.bringing import Carrier
+from needlewright.core.search.plan import Plan
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.standins.phone.start import FieldPhone
@@ -46,6 +48,32 @@ client.close()
 """
 BLOCK = 1 << 20
 ROUNDS = 3
+AWAY_SECONDS = 20.0
+
+
+def away(count: int) -> None:
+    """How long the window is away while a phone of `count` files is opened, listed and fetched."""
+    from benchmarks.window import away_while, shown_in
+
+    with owner.many(count, 40_000) as phone, tempfile.TemporaryDirectory() as scratch:
+        window = shown_in(Path(scratch))
+        session = window.session
+        for name, begin, going in (
+                ("opened and listed", lambda: session.open_phone(phone.address),
+                 lambda: session.source is None),
+                ("fetched", lambda: session.begin_search(Plan(("kept-copies",))),
+                 partial(_before, AWAY_SECONDS))):
+            figures = away_while(begin, going)
+            print("while a phone of {:,} files is {}, the window answers within {:.0f} ms (median),"
+                  " {:.0f} ms (99 %), {:.0f} ms (always; target 50)".format(count, name, *figures),
+                  flush=True)
+        window.close()
+
+
+def _before(seconds: float, begun: list[float] = []) -> bool:  # noqa: B006 (when it was first asked)
+    """Whether `seconds` have not passed since it was asked first."""
+    begun.append(time.monotonic())
+    return begun[-1] - begun[0] < seconds
 
 
 def listed(count: int) -> None:
@@ -176,8 +204,12 @@ def main() -> None:
     parser.add_argument("--photos", type=int, default=5000)
     parser.add_argument("--size", type=int, default=400_000)
     parser.add_argument("--moments", type=int, default=50)
+    parser.add_argument("--away", action="store_true", help="the window's answers alone")
     options = parser.parse_args()
     os.environ.setdefault("PYTHONUNBUFFERED", "1")
+    if options.away:
+        away(options.objects)
+        return
     listed(options.objects)
     fetched(options.photos, options.size)
     interrupted(options.moments)

@@ -88,7 +88,7 @@ def until_the_demo_is_open() -> None:
               "(card already drawn)")
 
 
-def _shown(folder: Path) -> MainWindow:
+def shown_in(folder: Path) -> MainWindow:
     """A window of the usual size, with settings of its own in `folder`."""
     window = make_window(Settings(folder / "settings.json"))
     window.resize(1280, 800)
@@ -106,31 +106,38 @@ def answers_while_searching() -> None:
     warm_kernels()  # as the program does behind its window
     with tempfile.TemporaryDirectory() as scratch:
         app = application()
-        window = _shown(Path(scratch))
+        window = shown_in(Path(scratch))
         window.session.open_image(build(), Path(scratch) / "job")
         _until(lambda: window.session.source is not None)
         window.show_station(FINDS)
         app.processEvents()
-        away: list[float] = []
-        last = [time.perf_counter()]
-
-        def tick() -> None:
-            away.append(time.perf_counter() - last[0])
-            last[0] = time.perf_counter()
-
-        timer = QTimer()
-        timer.setTimerType(Qt.TimerType.PreciseTimer)
-        timer.timeout.connect(tick)
-        timer.start(2)
-        window.session.begin_search(Plan())
-        last[0] = time.perf_counter()
-        while window.session.searching:
-            app.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 50)
+        figures = away_while(lambda: window.session.begin_search(Plan()),
+                             lambda: window.session.searching)
         window.close()
-        away.sort()
-        figures = [away[round((len(away) - 1) * q)] * 1000 for q in (0.5, 0.99, 1.0)]
         print("while searching, the window answers within {:.0f} ms (median), {:.0f} ms (99 %), "
               "{:.0f} ms (always)".format(*figures))
+
+
+def away_while(begin: Callable[[], object], going: Callable[[], bool]) -> list[float]:
+    """For how long the event loop is away while what `begin` starts is `going`: the median, 99 %
+    and the longest, milliseconds."""
+    away: list[float] = []
+    last = [time.perf_counter()]
+
+    def tick() -> None:
+        away.append(time.perf_counter() - last[0])
+        last[0] = time.perf_counter()
+
+    timer = QTimer()
+    timer.setTimerType(Qt.TimerType.PreciseTimer)
+    timer.timeout.connect(tick)
+    timer.start(2)
+    begin()
+    last[0] = time.perf_counter()
+    while going():
+        application().processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 50)
+    away.sort()
+    return [away[round((len(away) - 1) * q)] * 1000 for q in (0.5, 0.99, 1.0)]
 
 
 def first_picture() -> None:
@@ -141,7 +148,7 @@ def first_picture() -> None:
         times = []
         for _ in range(TIMES):
             with tempfile.TemporaryDirectory() as scratch:
-                window = _shown(Path(scratch))
+                window = shown_in(Path(scratch))
                 session = window.session
                 session.open_image(image, Path(scratch) / "job")
                 _until(lambda: session.source is not None)  # noqa: B023
@@ -192,7 +199,7 @@ def scrolls_while_searching() -> None:
         folder = Path(scratch)
         job = fill(folder, FEWER)
         app = application()
-        window = _shown(folder)
+        window = shown_in(folder)
         app.processEvents()
         window.session.open_job(job)
         _until(lambda: window.session.source is not None)
@@ -228,7 +235,7 @@ def tray_while_writing() -> None:
         folder = Path(scratch)
         job = fill(folder, PRESSED_AMONG)
         app = application()
-        window = _shown(folder)
+        window = shown_in(folder)
         window.session.open_job(job)
         _until(lambda: window.session.source is not None)
         window.show_station(FINDS)
@@ -281,7 +288,7 @@ def main() -> None:
         folder = Path(scratch)
         job = fill(folder)
         app = application()
-        window = _shown(folder)
+        window = shown_in(folder)
         began, slowest = time.perf_counter(), 0.0
         window.session.open_job(job)
         window.show_station(FINDS)
