@@ -32,7 +32,7 @@ def words_for(job: Job) -> Words:
                  seams.describe_reason, changes.change, _rows_folder)
 
 
-def _rows_folder(folder: Path, named: Callable[[str], bytes | None]) -> RowsFolder:
+def _rows_folder(folder: Path, named: Callable[[str], str | None]) -> RowsFolder:
     """Where the rows of a database go."""
     name = folder.name.removesuffix(" rows")
     return RowsFolder(folder, rows.evidence, partial(rows_page.page, name), named)

@@ -19,7 +19,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
 from datetime import datetime
-from pathlib import Path
+from functools import partial
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
@@ -55,6 +56,7 @@ from needlewright.core.walks import Check
 
 TELL_SECONDS = 0.1
 DATABASE, MOST_DATABASE = "sqlite", 1 << 28  # format; bytes whose rows are written
+TABLES_TAKE = 3  # times their database, the rows of which lie beside it
 BAG_FILES = "bagit.txt"
 #: Failures of the destination itself; others concern one file.
 DISK_FAILS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO)
@@ -96,7 +98,7 @@ class Words:
     problem: Callable[[NeedlewrightError], str]
     seam: Callable[[Reason], str]
     change: Callable[[Reason], str]
-    rows: Callable[[Path, Callable[[str], bytes | None]], RowsFolder] | None = None
+    rows: Callable[[Path, Callable[[str], str | None]], RowsFolder] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,7 +123,9 @@ def job_id(job: Job) -> str:
 
 def destination_guards(job: Job, rows: Sequence[FindRow], destination: Path) -> list[Guard]:
     """The guards for delivering `rows` to `destination`, for looking at before anything begins."""
-    need = Need(sum(r.size for r in rows), max((r.size for r in rows), default=0))
+    tables = sum(r.size for r in rows if r.format == DATABASE and r.size <= MOST_DATABASE)
+    need = Need(sum(r.size for r in rows) + TABLES_TAKE * tables,
+                max((r.size for r in rows), default=0))
     known = job.meta("id") or ""  # a job without one has left nothing anywhere
     return look(job.folder, known, job.sources(), destination, need)
 
@@ -235,7 +239,7 @@ class _Writer:
         self.failed: dict[int, str] = {}
         self.shortened: list[tuple[str, str]] = []  # (path of the find, path in the bag)
         self.beside: dict[str, tuple[str, int]] = {}  # made of databases: SHA-256 (hex), bytes
-        self._by_leaf: dict[str, FindRow] | None = None
+        self._places: dict[str, PurePosixPath] = {}  # of what is handed over, by its name
 
     def write(self, stop: StopSignal) -> Iterator[int]:
         """Write every file; yields bytes as it goes, and ends early when stopped."""
@@ -251,7 +255,9 @@ class _Writer:
         tops = Tops(sources, volumes, [(r.row.source, volume_of(r)) for r in records])
         with ExitStack() as stack:
             media: dict[int, Source | NeedlewrightError] = {}
-            for planned in plan(records, tops, self._room, self._words.name):
+            every = plan(records, tops, self._room, self._words.name)
+            self._places = {(p.row.name or p.place.name).casefold(): p.place for p in every}
+            for planned in every:
                 number = planned.row.source
                 if number not in media:
                     path = next(s.path for s in sources if s.id == number)
@@ -292,7 +298,13 @@ class _Writer:
         self.written[row.id] = file
         self._back.add(target, file.file, file.sha256)
         if row.format == DATABASE and self._words.rows is not None and row.size <= MOST_DATABASE:
-            self._rows_of(record.content.open(Place(source, self._job.folder)), target, stop)
+            try:
+                self._rows_of(record.content.open(Place(source, self._job.folder)), target, stop)
+            except OSError as error:  # such as a name that is too long for it
+                if error.errno in DISK_FAILS:
+                    raise
+            except NeedlewrightError:
+                pass  # the database itself is handed over
         if planned.shortened:
             self.shortened.append((row.path or row.name or "", f"data/{planned.place}"))
 
@@ -300,7 +312,8 @@ class _Writer:
     def _rows_of(self, file: Source, target: Path, stop: StopSignal) -> None:
         """The rows of a database as files beside it, as far as it can be read."""
         assert self._words.rows is not None
-        made = self._words.rows(target.with_name(f"{target.name} rows"), self._named)
+        folder = target.with_name(f"{target.name} rows")
+        made = self._words.rows(folder, partial(self._named, folder))
         with made, suppress(FormatError, SourceError):
             database = Database(file)
             for row in itertools.chain(database.live(), database.removed()):
@@ -308,26 +321,16 @@ class _Writer:
                     return
                 made.add(row)
         for path in made.written:
-            data = path.read_bytes()
+            with open(path, "rb") as written:
+                sha256 = hashlib.file_digest(written, "sha256").hexdigest()
             name = f"data/{path.relative_to(self._payload)}"
-            self.beside[name] = hashlib.sha256(data).hexdigest(), len(data)
-            self._back.add(path, name, self.beside[name][0])
+            self.beside[name] = sha256, path.stat().st_size
+            self._back.add(path, name, sha256)
 
-    def _named(self, name: str) -> bytes | None:
-        """The bytes of a find that is called so, or of whose path it is the end."""
-        if self._by_leaf is None:
-            self._by_leaf = {(row.name or "").casefold(): row for row in self._job.matching()
-                             if row.name and row.grade != Grade.GONE}
-        row = self._by_leaf.get(name.replace("\\", "/").rpartition("/")[2].casefold())
-        if row is None or row.size > MOST_DATABASE:
-            return None
-        path = next(s.path for s in self._job.sources() if s.id == row.source)
-        with suppress(NeedlewrightError), ExitStack() as stack:
-            source = opened(path, stack)
-            content = self._job.record(row.id).content
-            if not isinstance(source, NeedlewrightError):
-                return b"".join(blocks(content.open(Place(source, self._job.folder)), row))
-        return None
+    def _named(self, folder: Path, name: str) -> str | None:
+        """Where the file lies, from `folder` on, that is handed over and called so."""
+        place = self._places.get(name.replace("\\", "/").rpartition("/")[2].casefold())
+        return None if place is None else os.path.relpath(self._payload / place, folder)
 
 
 def _keep_date(path: Path, taken: str | None) -> None:

@@ -20,7 +20,8 @@ from needlewright.core.names import safe_name
 
 MOST_NAMES = 1000
 MOST_ON_PAGE = 20_000  # rows of a table; all are in its CSV file
-MOST_ATTACHED = 10_000
+MOST_ATTACHED, MOST_BYTES = 10_000, 1 << 33  # files laid beside, and bytes of them
+MOST_TABLES, MOST_OPEN = 5000, 64  # files of tables, and open at a time
 LEAST_ATTACHED = 64  # bytes of a value that may be a file
 INNER, PAGE = "attachments", "index.html"
 HEAD = ("state", "row number")
@@ -46,27 +47,37 @@ class Sheet:
     more: int = 0
 
 
+@dataclass(slots=True)
+class _Table:
+    """A CSV file on its way."""
+
+    file: IO[str]
+    writer: Any
+    sheet: Sheet
+
+
 class RowsFolder:
     """Writes rows into `folder`, which is made with the first one. `page`: the page of all sheets;
     None: CSV alone; `evidence`: where a row stands; `named`: the bytes of a file that a value
-    names, None for none."""
+    names, or where it is from the page on, None for none."""
 
     def __init__(self, folder: Path, evidence: Callable[[Row], str],
                  page: Callable[[list[Sheet]], str] | None = None,
-                 named: Callable[[str], bytes | None] = lambda name: None) -> None:
+                 named: Callable[[str], bytes | str | None] = lambda name: None) -> None:
         self.folder, self.written = folder, list[Path]()
         self._evidence, self._page, self._named = evidence, page, named
-        self._files: dict[tuple[str, tuple[str, ...]], tuple[IO[str], Any, Sheet]] = {}
+        self._files: dict[tuple[str, tuple[str, ...]], _Table] = {}
+        self._open: list[_Table] = []
         self._attached: dict[str, str] = {}  # name in a value -> file
+        self._bytes = 0  # of what was laid beside
 
     def __enter__(self) -> RowsFolder:
         return self
 
     def __exit__(self, kind: object, *_: object) -> None:
-        for made in self._files.values():
-            made[0].close()
+        self._close()
         if kind is None and self._page is not None and self._files:
-            text = self._page([made[2] for made in self._files.values()])
+            text = self._page([made.sheet for made in self._files.values()])
             self._write(self.folder / PAGE, text.encode("utf-8", "backslashreplace"))
 
     def make(self) -> None:
@@ -82,11 +93,11 @@ class RowsFolder:
         if key not in self._files:
             if not self._files and not self.folder.exists():
                 self.make()
-            file, name = self._new(row.table)
-            writer = csv.writer(file)
-            writer.writerow((*HEAD, *row.columns, "not known", "where"))
-            self._files[key] = file, writer, Sheet(row.table, name)
-        _, writer, sheet = self._files[key]
+            if len(self._files) >= MOST_TABLES:
+                return
+            table = self._files[key] = self._new(row.table)
+            table.writer.writerow((*HEAD, *row.columns, "not known", "where"))
+        writer, sheet = self._opened(self._files[key]).writer, self._files[key].sheet
         files = self._files_of(row) if self._page is not None else {}
         writer.writerow((row.state, row.rowid,
                          *(files.get(name) or csv_value(value)
@@ -110,16 +121,18 @@ class RowsFolder:
                     found[name] = self._attach(f"{stem} {name}.{forms[0].extension}", value)
             elif isinstance(value, str) and 3 < len(value) < 1024 and "." in value[-9:]:
                 if value not in self._attached:
-                    data = self._named(value)
+                    found_one = self._named(value)
                     leaf = value.replace("\\", "/").rstrip("/").rpartition("/")[2]
-                    self._attached[value] = "" if data is None else self._attach(leaf, data)
+                    self._attached[value] = self._attach(leaf, found_one) if isinstance(
+                        found_one, bytes) else found_one or ""
                 if self._attached[value]:
                     found[name] = self._attached[value]
         return {name: file for name, file in found.items() if file}
 
     def _attach(self, name: str, data: bytes) -> str:
         inner = self.folder / INNER
-        if len(self.written) > MOST_ATTACHED:
+        self._bytes += len(data)
+        if len(self.written) > MOST_ATTACHED or self._bytes > MOST_BYTES:
             return ""
         inner.mkdir(exist_ok=True)
         stem, dot, suffix = safe_name(name).rpartition(".")
@@ -136,7 +149,27 @@ class RowsFolder:
             out.write(data)
         self.written.append(path)
 
-    def _new(self, table: str) -> tuple[IO[str], str]:
+    def _opened(self, table: _Table) -> _Table:
+        """`table`, ready to be written to; few are at a time."""
+        if table.file.closed:
+            self._close_some()
+            table.file = (self.folder / table.sheet.file).open(
+                "a", encoding="utf-8", newline="", errors="backslashreplace")
+            table.writer = csv.writer(table.file)
+            self._open.append(table)
+        return table
+
+    def _close_some(self) -> None:
+        if len(self._open) >= MOST_OPEN:
+            self._close()
+
+    def _close(self) -> None:
+        for table in self._open:
+            table.file.close()
+        self._open.clear()
+
+    def _new(self, table: str) -> _Table:
+        self._close_some()
         stem = safe_name(table) or "table"
         for number in range(1, MOST_NAMES):
             name = f"{stem}.csv" if number == 1 else f"{stem}-{number}.csv"
@@ -144,7 +177,8 @@ class RowsFolder:
                 made = (self.folder / name).open("x", encoding="utf-8", newline="",
                                                  errors="backslashreplace")
                 self.written.append(self.folder / name)
-                return made, name
+                self._open.append(_Table(made, csv.writer(made), Sheet(table, name)))
+                return self._open[-1]
         raise NeedlewrightError("rows-folder-there", path=str(self.folder))
 
 

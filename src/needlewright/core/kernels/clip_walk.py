@@ -18,6 +18,7 @@ VIDEO, SOUND, PLAIN = 0, 1, 2
 MOST_STRETCHES = 4096
 SLACK = 64  # bytes by which a stretch may be shorter or longer than the one before
 DEPTH = 4  # alike ones that must follow the first
+MOST_UNITS = 1 << 26  # that are looked at for stretches
 
 
 @njit(cache=True, nogil=True)
@@ -146,15 +147,18 @@ def _walk(data, at, stop, final, width, coding, channels, bands_long, bands_shor
     count = 0
     passed = np.int64(0)
     afresh = True
+    barren = np.int64(0)  # up to it, no JPEG that begins comes to an end
     while at < stop and count < offsets.size:
         taken = False
         for kind in range(3):
             if kind == 0:
-                end = _unit_end(data, at, stop, width, coding) if coding > 0 else np.int64(-1)
+                end = _unit_end(data, at, stop, width, coding) if coding > 0 and (
+                    at >= barren) else np.int64(-1)
                 if end > stop:
                     if not final:
                         return count, at, passed
                     end = np.int64(-1)
+                    barren = stop if coding == 3 else barren
             elif kind == 2:
                 end = np.int64(-1)
                 if plain.size > 0 and not afresh:
@@ -209,10 +213,13 @@ def walk_items(
 
 
 @njit(cache=True, nogil=True)
-def _run_end(data, at, stop, width, coding):
-    """The byte behind all units that stand one behind another from `at` on; `at` for none."""
-    while at < stop:
+def _run_end(data, at, stop, width, coding, left):
+    """The byte behind all units that stand one behind another from `at` on; `at` for none.
+    `left` int64[1]: how many may still be looked at, so that no data takes for ever."""
+    while at < stop and left[0] > 0:
         end = _unit_end(data, at, stop, width, coding)
+        # To find the end of a JPEG all of it is read.
+        left[0] -= 1 + (max(end - at, 0) // 64 if coding == 3 else 0)
         if end < 0 or end > stop:
             return at
         at = end
@@ -220,12 +227,12 @@ def _run_end(data, at, stop, width, coding):
 
 
 @njit(cache=True, nogil=True)
-def _next_run(data, at, stop, width, coding, size, slack):
+def _next_run(data, at, stop, width, coding, size, slack, left):
     """The byte nearest to `at` + `size` at which units begin, no more than `slack` bytes off; -1
     for none."""
     for off in range(slack + 1):
         for place in (at + size - off, at + size + off):
-            if at < place < stop and _run_end(data, place, stop, width, coding) > place:
+            if at < place < stop and _run_end(data, place, stop, width, coding, left) > place:
                 return place
     return np.int64(-1)
 
@@ -233,27 +240,30 @@ def _next_run(data, at, stop, width, coding, size, slack):
 @njit(cache=True, nogil=True)
 def _stretches(data, at, stop, width, coding, least, most, slack, depth, sizes):
     count = 0
-    at = _run_end(data, at, stop, width, coding)
+    left = np.full(1, MOST_UNITS, np.int64)
+    at = _run_end(data, at, stop, width, coding, left)
     size = np.int64(-1)
     for place in range(at + least, min(at + most, stop)):
-        end = _run_end(data, place, stop, width, coding)
+        end = _run_end(data, place, stop, width, coding, left)
         good = end > place
         for _ in range(depth):
             if good:
-                following = _next_run(data, end, stop, width, coding, place - at, slack)
+                following = _next_run(data, end, stop, width, coding, place - at, slack, left)
                 good = following > 0
-                end = _run_end(data, following, stop, width, coding) if good else end
+                end = _run_end(data, following, stop, width, coding, left) if good else end
+        if left[0] <= 0:
+            return count
         if good:
             size = np.int64(place - at)
             break
     while size > 0 and count < sizes.size:
-        following = _next_run(data, at, stop, width, coding, size, slack)
+        following = _next_run(data, at, stop, width, coding, size, slack, left)
         if following < 0:
             break
         size = following - at
         sizes[count] = size
         count += 1
-        at = _run_end(data, following, stop, width, coding)
+        at = _run_end(data, following, stop, width, coding, left)
     return count
 
 

@@ -15,10 +15,11 @@ MAX_LEADING = 32
 
 
 class Bits:
-    """Bits of a NAL unit without its emulation prevention (H.264, 7.4.1)."""
+    """Bits from the highest on, of a NAL unit without its emulation prevention (H.264, 7.4.1), or
+    where nothing is `escaped`."""
 
-    def __init__(self, unit: bytes) -> None:
-        raw = unit.replace(b"\0\0\3", b"\0\0")
+    def __init__(self, unit: bytes, escaped: bool = True) -> None:
+        raw = unit.replace(b"\0\0\3", b"\0\0") if escaped else unit
         self._value, self._left = int.from_bytes(raw, "big"), len(raw) * 8
 
     def take(self, count: int) -> int:
@@ -26,6 +27,11 @@ class Bits:
             raise FormatError("data-ends", offset=0)
         self._left -= count
         return self._value >> self._left & ((1 << count) - 1)
+
+    def take_all(self) -> tuple[int, int]:
+        """(what is left, how many bits)."""
+        left = self._left
+        return (self.take(left) if left else 0), left
 
     def ue(self) -> int:
         """An unsigned Exp-Golomb code (9.1)."""

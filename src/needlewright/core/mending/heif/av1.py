@@ -9,6 +9,7 @@ import struct
 from dataclasses import dataclass
 
 from needlewright.core.errors import FormatError
+from needlewright.core.structures.parameter_sets import Bits
 
 # A sequence header that says its size, of profile 0 to 2; some writers put a delimiter in front.
 FIRST = re.compile(rb"(?:\x12\x00)?\x0a[\x05-\x40][\x00-\x5f]", re.DOTALL)
@@ -105,33 +106,9 @@ def _picture(data: bytes, start: int) -> Coded | None:
     return Coded(start, stop, sequence) if stop > start else None
 
 
-class _Bits:
-    def __init__(self, data: bytes) -> None:
-        self._value, self._left = int.from_bytes(data, "big"), len(data) * 8
-
-    def take(self, count: int) -> int:
-        if count > self._left:
-            raise FormatError("data-ends", offset=0)
-        self._left -= count
-        return self._value >> self._left & ((1 << count) - 1)
-
-    def take_end(self) -> None:
-        """A one, and zeros to the end (5.3.4): what else is here is no header."""
-        left = self._left
-        if not left or self.take(left) != 1 << left - 1:
-            raise FormatError("data-ends", offset=0)
-
-    def take_run(self) -> int:
-        """As many bits as zeros stand in front of a one (4.10.3)."""
-        zeros = 0
-        while not self.take(1):
-            zeros += 1
-        return self.take(zeros) if zeros < 32 else 0
-
-
 def sequence_of(body: bytes) -> Sequence:
     """A sequence header (5.5.1). Raises FormatError for what is none."""
-    bits = _Bits(body)
+    bits = Bits(body, escaped=False)
     profile, _, reduced = bits.take(3), bits.take(1), bits.take(1)
     tier = 0
     if reduced:
@@ -161,13 +138,13 @@ def sequence_of(body: bytes) -> Sequence:
     return _colours(bits, profile, level, tier, width, height)
 
 
-def _operating_points(bits: _Bits) -> tuple[int, int]:
+def _operating_points(bits: Bits) -> tuple[int, int]:
     """(level, tier) of the first operating point (5.5.1)."""
     model, delay = 0, 0
     if bits.take(1):  # timing
         bits.take(64)
         if bits.take(1):
-            bits.take_run()
+            bits.ue()  # of the same form (4.10.3)
         model = bits.take(1)
         if model:
             delay = bits.take(5) + 1
@@ -186,7 +163,7 @@ def _operating_points(bits: _Bits) -> tuple[int, int]:
     return found
 
 
-def _colours(bits: _Bits, profile: int, level: int, tier: int, width: int,
+def _colours(bits: Bits, profile: int, level: int, tier: int, width: int,
              height: int) -> Sequence:
     """5.5.2."""
     deep = bits.take(1)
@@ -212,7 +189,9 @@ def _colours(bits: _Bits, profile: int, level: int, tier: int, width: int,
         if across and down:
             position = bits.take(2)
     bits.take(1 if grey else 2)  # whether planes differ, and grain of film
-    bits.take_end()
+    value, left = bits.take_all()
+    if not left or value != 1 << left - 1:  # a one, and zeros to the end (5.3.4)
+        raise FormatError("data-ends", offset=0)
     return Sequence(profile, level, tier, width, height, depth, grey, across, down, position, told,
                     full)
 
