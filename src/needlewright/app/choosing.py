@@ -10,6 +10,7 @@ from PySide6.QtCore import QObject, Signal
 from needlewright.app.desk import Desk
 from needlewright.app.viewmodels.board import Shown, shown_of
 from needlewright.app.viewmodels.rows import Rows
+from needlewright.core.jobs.pairs import with_partners
 from needlewright.core.jobs.store import Job
 
 
@@ -70,21 +71,20 @@ class Choosing(QObject):
             self.set_tray(ids, not all(row.in_tray for row in known if row is not None))
             return
 
-        def toggle(job: Job) -> None:
+        def toggle(job: Job) -> list[int]:
             every = all(row.in_tray for row in job.rows(ids))
-            (job.take_from_tray if every else job.put_in_tray)(ids)
+            return _moved(job, ids, not every)
 
         self._change_tray(ids, toggle)
 
     def set_tray(self, ids: list[int], inside: bool) -> None:
         """Put `ids` into the tray or take them out: shown at once, written elsewhere."""
         self.rows.show_in_tray(ids, inside)
-        self._change_tray(ids, lambda job: (
-            job.put_in_tray if inside else job.take_from_tray)(ids))
+        self._change_tray(ids, lambda job: _moved(job, ids, inside))
 
-    def _change_tray(self, ids: list[int], act: Callable[[Job], None]) -> None:
-        def told(_: object) -> None:
-            self.renew(tuple(ids))
+    def _change_tray(self, ids: list[int], act: Callable[[Job], list[int]]) -> None:
+        def told(moved: list[int]) -> None:
+            self.renew(tuple(moved))
             self.tray_changed.emit()
 
         def failed(error: BaseException) -> None:
@@ -92,3 +92,10 @@ class Choosing(QObject):
             self._desk.tell_problem(error)
 
         self._desk.tell(act, told, failed)
+
+
+def _moved(job: Job, ids: list[int], inside: bool) -> list[int]:
+    """Put finds into the tray or take them out, a still with its clip; all that were meant."""
+    every = with_partners(job, ids)
+    (job.put_in_tray if inside else job.take_from_tray)(every)
+    return every

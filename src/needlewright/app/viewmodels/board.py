@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from needlewright.core.errors import JobError
+from needlewright.core.jobs.pairs import partners
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow, StepRow, TallyRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import VolumeSeen
@@ -82,6 +83,7 @@ class Shown:
     source: SourceRow | None
     before: FindRow | None
     behind: FindRow | None
+    partner: FindRow | None = None  # a still and its clip are one
 
 
 def shown_of(job: Job, number: int) -> Shown | None:
@@ -89,6 +91,7 @@ def shown_of(job: Job, number: int) -> Shown | None:
     try:
         record = job.record(number)
         source = next((s for s in job.sources() if s.id == record.row.source), None)
-        return Shown(record, source, *job.neighbours(record.row))
+        return Shown(record, source, *job.neighbours(record.row),
+                     partners(job, [record.row]).get(number))
     except JobError:
         return None

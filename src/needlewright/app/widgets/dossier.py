@@ -169,7 +169,7 @@ class Dossier(QScrollArea):
         tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
         self._content.addLayout(line(button(
             tray, "dossierTray", lambda: self._session.choice.toggle_tray([row.id]), "link"), None))
-        self._links(record)
+        self._links(shown)
         if row.kept:
             self._content.addWidget(label(find_words.kept(record), wrap=True))
         self._content.addLayout(self._grid(find_words.facts(record)))
@@ -194,7 +194,8 @@ class Dossier(QScrollArea):
             self._head(words.DOSSIER_PARTS)
             self._content.addWidget(Parts(record.parts))
 
-    def _links(self, record: FindRecord) -> None:
+    def _links(self, shown: Shown) -> None:
+        record = shown.record
         session, number = self._session, record.row.id
         if record.parent is not None:
             self._content.addLayout(line(button(
@@ -208,6 +209,10 @@ class Dossier(QScrollArea):
             self._content.addLayout(line(button(
                 mending_words.MENDED_FROM, "dossierMended",
                 partial(session.choice.select, record.mended_from), "link"), None))
+        if shown.partner is not None:
+            self._content.addLayout(line(button(
+                words.DOSSIER_PARTNER.format(title=find_words.title(shown.partner)),
+                "dossierPartner", partial(session.choice.select, shown.partner.id), "link"), None))
         if any(c.code == "frames-not-made" for c in record.checks):
             running = session.frames is not None or session.searching
             frames = button(words.DOSSIER_FRAMES_RUN if running else words.DOSSIER_FRAMES,

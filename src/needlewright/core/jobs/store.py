@@ -373,6 +373,12 @@ class Job:
             " ORDER BY source, start, id",
             (*kinds, *kinds, *formats))]
 
+    def in_folder(self, source: int, folder: str) -> list[FindRow]:
+        """The photos and clips of one folder of a source."""
+        return [find_row(row) for row in self._database.rows(
+            f"SELECT {FIND_COLUMNS}{FROM_FINDS} WHERE f.source = ? AND f.folder = ?"
+            " AND f.kind IN ('photo', 'video')", (source, folder))]
+
     def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
         """The finds that lie before and behind `row` on its source, where there are any."""
         found = []

@@ -40,7 +40,8 @@ def draw(place: Path) -> list[dict[str, str]]:
                number)
     _photo(inner / "Pictures" / "Decoys" / "FP_0299.jpg", 80)
     (inner / "Pictures" / "Decoys" / ".nomedia").touch()
-    _write(camera / "FP_0315.mp4", clips.encode("mp4", "libx264", "aac", SEED, 60, (640, 360)), 20)
+    clip = clips.encode("mp4", "libx264", "aac", SEED, 60, (640, 360))
+    _write(camera / "FP_0314.mp4", clip, PHOTOS - 1)  # goes with the photo of that name
     _write(inner / "Recordings" / "Voice 001.m4a", clips.record("mp4", "aac", SEED, 2.0), 21)
     _messages(inner / "Documents" / "messages.db")
     return [{"label": "Inner storage", "kind": "inner", "folder": str(inner)},
