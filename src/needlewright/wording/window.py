@@ -219,7 +219,7 @@ FULL_HINT = "arrows: next find   T: tray   + −: zoom   Esc: back"
 
 # Dossier
 DOSSIER_EMPTY = "Choose a find to read about it here."
-DOSSIER_PARTNER = "Taken with {title}, as one: both go into the tray together"
+DOSSIER_PARTNER = "one with {title}"
 DOSSIER_NEIGHBOUR = {"dossierBefore": "before it: {title}", "dossierBehind": "behind it: {title}"}
 DOSSIER_BESIDE = "Beside it on the tape"
 DOSSIER_CHECKS = "Checks"
