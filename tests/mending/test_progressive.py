@@ -4,18 +4,24 @@ is all that differs."""
 from __future__ import annotations
 
 import io
+import threading
 import unittest
 
 import numpy as np
 from benchmarks import mending as bench
 from PIL import Image
 
+from needlewright.core.formats.registry import formats
+from needlewright.core.jobs.mending import wishes_of
+from needlewright.core.mending import mend_jpeg
+from needlewright.core.mending.base import Patient, Wishes
 from needlewright.core.mending.jpeg import writing
 from needlewright.core.mending.jpeg.anatomy import read_head
 from needlewright.core.mending.jpeg.blocks import picture_of
 from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.passes import Pass
 from needlewright.core.mending.jpeg.scans import scans_of
+from needlewright.core.sources.files import ImageFile
 from tests.mending import damage
 from tests.support import FolderTest, noise
 
@@ -65,6 +71,37 @@ class BehindDamageTest(FolderTest):
         changes = self.mend(self.whole[:at] + noise(200, 6) + self.whole[at + 200 :], 0.9,
                             ("levels-guessed",))  # by a small thumbnail alone
         self.assertIn("blocks-missing", changes)
+
+    def test_the_rest_is_put_where_a_person_says(self):
+        start, stop = parts(self.whole)[0]
+        at = (start + stop) // 2
+        hurt = self.whole[:at] + noise(200, 6) + self.whole[at + 200 :]
+        path = self.folder / "BF_0412.JPG"
+        path.write_bytes(hurt)
+        told = []
+        for by in (None, 2):
+            wishes = Wishes()
+            if by is not None:
+                choice = next(c for c in told[0].choices if c.shifts)
+                self.assertEqual(choice.shifts[0], 0)
+                wishes = Wishes(places={choice.number: by * choice.unit[2]})
+            with ImageFile(path) as source:
+                told.append(mend_jpeg.mend(Patient(
+                    source, path.name, "jpeg", formats()["jpeg"].walk(source, 0, source.size), (),
+                    threading.Event(), wishes=wishes)))
+        self.assertIn("by-hand", told[1].doubts)
+        self.assertEqual(wishes_of(told[1].changes).places, wishes.places)
+        seen = []
+        for one in told:
+            out = io.BytesIO()
+            one.write(out)
+            seen.append(np.asarray(Image.open(out).convert("L")).astype(int))
+        down = 2 * choice.unit[1]
+        first = choice.rows[0] + 2 * choice.unit[1]
+        moved = seen[1][first + down :] - seen[0][first : -down or None]
+        self.assertLess(np.median(np.abs(moved - np.median(moved))), 2)  # but for its level
+        before = choice.rows[0] - 32
+        np.testing.assert_array_equal(seen[1][:before], seen[0][:before])
 
     def test_a_wrong_size_is_found_to_the_last_block(self):
         whole = damage.photo(5, 1000, 744, progressive=True)

@@ -73,10 +73,7 @@ def mend(patient: Patient, find_size: bool = True) -> Mended:
         raise Unmendable("nothing-decodes")
     patient.breathe(0.8)
     changes = (*found.changes, *told(solved, found.head, layout, closed))
-    if solved.placed.by_hand:
-        changes += (Change("placed-by-hand", {
-            "parts": solved.placed.by_hand,
-            "places": [[n, shift] for n, shift in patient.wishes.places.items()]}),)
+    changes += choosing.told_places(solved.placed.by_hand, patient.wishes.places)
     changes += choosing.told_tones(tinted, patient.wishes.tones)
     if tinted:
         solved.doubts.append("by-hand")
@@ -190,14 +187,11 @@ def _doubts(solved: Solved) -> list[str]:
 def _choices(solved: Solved, layout: Layout, frame: seg.Frame, thumbnail: guide.Guide | None,
              tones: choosing.Tones) -> tuple[Choice, ...]:
     """Where pieces may belong, with rows of pixels, and of what colours they may be."""
-    unit = choosing.unit_of(layout, frame)
-    places = tuple(replace(choice, unit=unit, rows=tuple(
-        min(frame.height, row * unit[1]) for row in choice.rows))
-        for choice in solved.placed.choices)
+    places = choosing.in_rows(solved.placed.choices, layout, frame)
     if layout.restart:
         return places  # levels begin anew with each segment
     return (*places, *choosing.colours_of(solved.canvas, solved.placed.breaks, thumbnail, tones,
-                                          unit))
+                                          choosing.unit_of(layout, frame)))
 
 
 register(Mender("jpeg", frozenset(("jpeg",)), proposals))

@@ -5,6 +5,7 @@ break, and of what colour it is. A few likely answers of each are computed.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -54,6 +55,19 @@ def tinted(canvas: Canvas, breaks: Sequence[Break], tones: Tones) -> int:
                                 canvas.quantised(np.array(wanted, np.float32)))
             done += 1
     return done
+
+
+def told_places(done: int, places: Mapping[int, int]) -> tuple[Change, ...]:
+    """That `done` pieces stand where a person put them."""
+    return (Change("placed-by-hand", {"parts": done, "places": [
+        [n, shift] for n, shift in places.items()]}),) if done else ()
+
+
+def in_rows(choices: Sequence[Choice], layout: Layout, frame: Frame) -> tuple[Choice, ...]:
+    """`choices` of rows of MCUs, with rows of pixels."""
+    unit = unit_of(layout, frame)
+    return tuple(replace(choice, unit=unit, rows=tuple(
+        min(frame.height, row * unit[1]) for row in choice.rows)) for choice in choices)
 
 
 def told_tones(done: int, tones: Tones) -> tuple[Change, ...]:

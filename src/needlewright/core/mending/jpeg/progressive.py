@@ -5,14 +5,21 @@ as one sequential scan of the same coefficients.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
-from needlewright.core.mending.base import Change, Mended, Patient, Unmendable, bytes_written
+from needlewright.core.mending.base import (
+    Change,
+    Choice,
+    Mended,
+    Patient,
+    Unmendable,
+    bytes_written,
+)
 from needlewright.core.mending.jpeg import choosing, guide, writing
 from needlewright.core.mending.jpeg.anatomy import Head
 from needlewright.core.mending.jpeg.blocks import Bools, Picture, picture_of
@@ -34,6 +41,7 @@ MOST_PIXELS = 4096  # a byte of the file: the first scan alone takes a bit for e
 MOSTLY = 0.5  # of the picture without its full detail: less sharp, not mended
 NEAR = 2  # rows of MCUs: areas of missing detail no further apart are told as one
 COARSE_DC = 8  # a step of DC values that shows: more than a grey level
+USUAL = 4.0  # difference of MCUs that join
 LARGEST = 1023  # of a coefficient in a sequential scan of 8 bits (F.1.2)
 
 
@@ -141,7 +149,8 @@ def _joined(found: Restored, stop: int, closed: bool, work: _Work, patient: Pati
     """The picture put together, as one sequential scan."""
     picture, head = work.picture, found.head
     frame = head.frame
-    solved = _levelled(work, head, "levels-by-thumbnail" not in patient.wishes.leave)
+    solved = _levelled(work, head, "levels-by-thumbnail" not in patient.wishes.leave,
+                       patient.wishes.places)
     canvas, tones = solved.canvas, patient.wishes.tones
     tinted = choosing.tinted(canvas, solved.placed.breaks, tones)
     coarse = picture.by_mcu(picture.missing[:, 0] | picture.missing[:, 1]) & canvas.there
@@ -157,6 +166,7 @@ def _joined(found: Restored, stop: int, closed: bool, work: _Work, patient: Pati
                 "share": round(float(flags.mean()), 4)}))
             if len(runs) > MAX_TOLD:
                 solved.doubts.append("many-breaks")
+    changes += choosing.told_places(solved.placed.by_hand, patient.wishes.places)
     changes += choosing.told_tones(tinted, tones)
     if tinted:
         solved.doubts.append("by-hand")
@@ -179,8 +189,9 @@ def _joined(found: Restored, stop: int, closed: bool, work: _Work, patient: Pati
     tail = found.data[stop + 2 :] if closed else b""
     return Mended(bytes_written(writing.with_tail(made, tail, head, stop)), "jpg", tuple(changes),
                   round(share, 4), tuple(dict.fromkeys(solved.doubts)), found.reference,
-                  tuple(choosing.colours_of(canvas, solved.placed.breaks, guide.guide_of(head),
-                                            tones, choosing.unit_of(layout, frame))))
+                  (*choosing.in_rows(solved.placed.choices, layout, frame),
+                   *choosing.colours_of(canvas, solved.placed.breaks, guide.guide_of(head), tones,
+                                        choosing.unit_of(layout, frame))))
 
 
 def _runs(flags: Bools, per_row: int) -> list[tuple[int, int]]:
@@ -194,8 +205,9 @@ def _runs(flags: Bools, per_row: int) -> list[tuple[int, int]]:
     return runs
 
 
-def _levelled(work: _Work, head: Head, use_guide: bool) -> Solved:
-    """The MCUs in their places; behind breaks in the DC values as bright as what joins them."""
+def _levelled(work: _Work, head: Head, use_guide: bool, by_hand: Mapping[int, int]) -> Solved:
+    """The MCUs in their places, or where a person put them from a break on (`by_hand`, as in
+    `Wishes`); behind breaks in the DC values as bright as what joins them."""
     picture = work.picture
     layout = picture.layout()
     every = list(range(len(picture.frame.components)))
@@ -211,17 +223,26 @@ def _levelled(work: _Work, head: Head, use_guide: bool) -> Solved:
         solved.doubts.append("levels-guessed")
     strand = canvas.strand(coefficients)
     none = np.zeros(len(every), np.int64)
+    shift = 0
     for first, last in zip([0, *places], [*places, layout.total]):
         levels = none
         if first:
             count = min(layout.per_row, last - first)
-            fit = canvas.fits(strand, first, count, np.zeros(1, np.int64))[0]
+            others = choosing.places_of(canvas, strand, first, shift, 0, None, USUAL, None)
+            placed.choices.append(Choice(first, others, 0.0, True, tuple(
+                (first + s) // layout.per_row for s in others)))
+            if first in by_hand:  # which then holds to the end, or to the next that is
+                shift = max(-first, min(by_hand[first], layout.total - first - 1))
+                placed.by_hand += 1
+            fit = canvas.fits(strand, first, count, np.full(1, shift, np.int64))[0]
             levels = canvas.quantised(-fit.finer())
             loose = bool(np.isnan(fit.mean).all())
-            placed.breaks.append(Break(first, 0, 0, tuple(int(v) for v in levels), loose,
-                                       fit.errors()))
+            placed.breaks.append(Break(first + shift, first, shift, tuple(int(v) for v in levels),
+                                       loose, fit.errors()))
         for start, stop in neutral_runs(lost[first:last]):
-            canvas.put(strand, first + start, stop - start, first + start, levels)
+            canvas.put(strand, first + start, stop - start, first + start + shift, levels)
+    if placed.by_hand:
+        solved.doubts.append("by-hand")
     by_guide(solved, guide.guide_of(head) if use_guide else None)
     return solved
 
