@@ -21,6 +21,8 @@ from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.wording import changes
+from needlewright.wording import checks as check_words
+from needlewright.wording import mending as words
 from needlewright.wording.bag import words_for
 from tests.mending import damage
 from tests.support import FolderTest, medium, noise
@@ -65,6 +67,13 @@ class InJobTest(FolderTest):
                 self.assertEqual(record.extents, ())
                 self.assertEqual(record.row.start, job.record(origin).row.start)
                 self.assertIn(record.row.grade, ("mended", "partial"))
+                doubts = [c for c in record.checks if c.name == "mending"]
+                if record.row.grade == "mended":
+                    self.assertEqual(doubts, [])
+                for check in doubts:  # what a person reads where it is not called mended
+                    self.assertNotIn("-", check_words.reason(check))
+                    self.assertIn(check_words.reason(doubts[0]),
+                                  words.mended_line(record.row, record.checks))
                 self.assertNotIn(number, mendable(job))
             again = {d.find: d.kept for d in self.mended(job) if d.kept is not None}
             self.assertEqual(again, kept)  # under the same numbers

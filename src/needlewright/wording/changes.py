@@ -74,7 +74,7 @@ DOUBTS = {
     "rows-guessed": "in which row a part of it belongs is only likely",
     "differs": "the embedded thumbnail shows parts of it otherwise",
     "unwitnessed": "it is broken in several places, and no thumbnail bears out how it was joined",
-    "levels-guessed": "nothing shows how bright a part of it must be",
+    "levels-guessed": "how bright a part of it must be is not sure",
     "left-out": "some of its data has no place",
     "pace-guessed": "nothing says how fast its pictures follow each other",
     "sound-unknown": "some of its data is of no known coding, and may be its sound",

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from needlewright.core.walks import Check, Outcome
-from needlewright.wording import breaks, units
+from needlewright.wording import breaks, changes, units
 
 GRADES = {
     "whole": "whole", "mended": "mended", "partial": "partial", "remnant": "remnant",
@@ -199,6 +199,8 @@ def why_not_decoded(error: str | None, text: str) -> str:
 def reason(check: Check) -> str:
     """The one-line reason of a check."""
     values: dict[str, Any] = dict(check.values)
+    if check.name == "mending":
+        return changes.doubt(check.code)
     if check.code == "coded-broken":
         return _broken(values)
     if check.code in ("frames-damaged", "samples-broken") and check.content:

@@ -10,7 +10,9 @@ from needlewright.core.jobs.mending import Alternative
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.mending.treating import Treated
 from needlewright.core.stitching.hand import Offer, Offers
+from needlewright.core.walks import Check, Outcome
 from needlewright.wording import changes, seams, units
+from needlewright.wording import checks as check_words
 
 WAITING = "Damaged"
 NONE = "Nothing waits: no find is damaged so far."
@@ -170,12 +172,14 @@ def _bytes(number: str, unit: int) -> int | None:
     return value if value < 1 << 62 else None
 
 
-def mended_line(row: FindRow) -> str:
-    """The grade of what was mended: 'mended: all of it is there, and every check passes'."""
+def mended_line(row: FindRow, checks: Sequence[Check]) -> str:
+    """The grade of what was mended: 'mended: all of it is there, and every check passes', 'partial:
+    97 % is there after mending, but nothing shows …'."""
     there = "all of it is there" if row.share >= 1.0 else f"{units.percent(row.share)} is there"
     if row.grade == "mended":
         return f"mended: {there}, and every check passes"
-    return f"partial: {there} after mending"
+    doubt = next((check_words.reason(c) for c in checks if c.outcome is Outcome.DOUBT), "")
+    return f"partial: {there} after mending" + (f", but {doubt}" if doubt else "")
 
 
 def place_head(row: int) -> str:

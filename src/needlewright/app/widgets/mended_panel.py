@@ -85,7 +85,8 @@ class MendedPanel(QScrollArea):
         row = after.row
         title = label(find_words.title(row), "title", "mendedTitle", wrap=True)
         self._title.addLayout(line(title, None, Stitch(row.grade, row.share), spacing=8))
-        self._title.addWidget(label(words.mended_line(row), "muted", "mendedGrade", wrap=True))
+        self._title.addWidget(label(words.mended_line(row, after.checks), "muted", "mendedGrade",
+                                    wrap=True))
         for change in after.changes:
             told = change_words.change(change)
             self._changes.addWidget(label(f"·  {told[:1].upper()}{told[1:]}.", wrap=True))

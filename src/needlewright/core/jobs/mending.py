@@ -39,7 +39,7 @@ from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
-from needlewright.core.walks import Facts, Kind, Walk
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 FOLDER = "mended"  # in the job's
 STEP = "mending"
@@ -302,8 +302,10 @@ def _kept(job: Job, record: FindRecord, result: Treated) -> int:
     content = Stored(f"{FOLDER}/{output.name}", digest, output.stat().st_size)
     stem = None if row.name is None else row.name.rpartition(".")[0] or row.name
     name = None if stem is None else f"{stem}.{after.extension}"
+    doubts = (Check(STEP, Outcome.DOUBT, code, content=True) for code in result.doubts)
     find = replace(
-        after, content=content, grade=Grade(result.grade), share=result.share, found_by=(STEP,),
-        name=name, path=row.path, removed=row.removed, beside=row.start, broken=None, parts=(),
-        preview=None, facts=replace(after.facts, taken=after.facts.taken or row.taken))
+        after, checks=(*doubts, *after.checks), content=content, grade=Grade(result.grade),
+        share=result.share, found_by=(STEP,), name=name, path=row.path, removed=row.removed,
+        beside=row.start, broken=None, parts=(), preview=None,
+        facts=replace(after.facts, taken=after.facts.taken or row.taken))
     return job.add_mended(row.source, find, row.id, result.changes)

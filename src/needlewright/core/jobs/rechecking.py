@@ -69,7 +69,8 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
 def _recorded(find: Find, record: FindRecord) -> Find:
     """`find`, whose bytes were addressed from 0, with what its record says of it."""
     row = record.row
-    checks = (*find.checks, *(c for c in record.checks if c.name in RECORD_CHECKS | {"seams"}))
+    lasting = RECORD_CHECKS | {"seams", "mending"}  # not made of the bytes alone
+    checks = (*find.checks, *(c for c in record.checks if c.name in lasting))
     doubted = any(c.outcome in AGAINST for c in checks)
     grade = Grade.PARTIAL if doubted and find.grade is Grade.WHOLE else find.grade
     return replace(find, content=record.content, grade=grade, checks=checks, name=row.name,
