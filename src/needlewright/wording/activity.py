@@ -67,6 +67,7 @@ LOG = {
     "decoders-unconfined": "This kernel does not offer {missing}, so the decoders of pictures and "
                            "clips are confined less than they could be.",
     "delivered": "Delivered {files} files, {bytes_size}, to {path}; read back and compared.",
+    "put-back": "{files} files put onto {path} and read back alike; {failed} not.",
     "delivery-stopped": "The delivery to {path} was stopped; nothing there looks complete.",
     "copy-begins": "Copy of {source} to {image} begins, or goes on.",
     "copy-waits-gone": "{spec} no longer answers; the copy waits for it.",
