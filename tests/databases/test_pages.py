@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from needlewright.cli import main
 from needlewright.core.databases.talk import moment
 from needlewright.core.delivery.bag import Delivered, deliver
+from needlewright.core.delivery.rows_folder import csv_value
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
@@ -61,7 +62,8 @@ class PagesTest(FolderTest):
         for n in range(40):
             base.execute("INSERT INTO messages (sender, sent, body, media, picture)"
                          " VALUES (?, ?, ?, ?, ?)", (
-                             "Reed Island", 1_936_000_000_000 + (40 - n) * 60_000,
+                             "=cmd()" if n == 3 else "Reed Island",
+                             1_936_000_000_000 + (40 - n) * 60_000,
                              f"Otter {n} {EVIL if n == 5 else 'by the weir'}",
                              "/storage/DCIM/FP_0301.jpg" if n == 7 else None,
                              camera_jpeg(2, 320, 240) if n == 9 else None))
@@ -92,6 +94,9 @@ class PagesTest(FolderTest):
             rows = list(csv.DictReader(file))
         self.assertIn(named, {row["media"] for row in rows})
         self.assertGreater(sum(row["state"] == "removed" for row in rows), 0)
+        self.assertEqual({row["sender"][:1] for row in rows}, {"R", "'"})  # nothing runs in a table
+        self.assertEqual([csv_value(v) for v in ("+44 0123", "-5", "+44,x", "@x", b"=1", 7)],
+                         ["+44 0123", "-5", "'+44,x", "'@x", "3d31", 7])
 
     def test_the_command_writes_a_page(self):
         path = self.database(self.folder / "phone")

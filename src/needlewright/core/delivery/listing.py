@@ -98,7 +98,7 @@ def write_lists(folder: Path, top: Mapping[str, Any], entries: Iterable[dict[str
         out.write(opening.rstrip("}\n ") + ',\n "finds": [')
         for index, item in enumerate(entries):
             out.write((",\n  " if index else "\n  ") + _escaped(item))
-            rows.writerow({name: _cell(value) for name, value in _flat(item).items()})
+            rows.writerow({name: cell(value) for name, value in _flat(item).items()})
         out.write("\n ]}\n")
 
 
@@ -108,7 +108,7 @@ def _escaped(item: Mapping[str, Any]) -> str:
     return TURNING.sub(lambda match: f"\\u{ord(match[0]):04x}", plain)
 
 
-def _cell(value: Any) -> Any:
+def cell(value: Any) -> Any:
     """A cell that no table program takes for a formula, and in which nothing turns others around.
     """
     if not isinstance(value, str):

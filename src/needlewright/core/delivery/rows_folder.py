@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import contextlib
 import csv
-from collections.abc import Callable, Mapping
+import re
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
@@ -14,6 +15,7 @@ from typing import IO, Any
 from needlewright.core.databases.reading import Row
 from needlewright.core.databases.records import Value
 from needlewright.core.databases.talk import Talk, talk_of
+from needlewright.core.delivery.listing import cell
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.formats.recognising import recognise
 from needlewright.core.names import safe_name
@@ -25,6 +27,7 @@ MOST_TABLES, MOST_OPEN = 5000, 64  # files of tables, and open at a time
 LEAST_ATTACHED = 64  # bytes of a value that may be a file
 INNER, PAGE = "attachments", "index.html"
 HEAD = ("state", "row number")
+NUMBER = re.compile(r"[+\-]?[0-9 ().-]*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,10 +138,7 @@ class RowsFolder:
         if len(self.written) > MOST_ATTACHED or self._bytes > MOST_BYTES:
             return ""
         inner.mkdir(exist_ok=True)
-        stem, dot, suffix = safe_name(name).rpartition(".")
-        for number in range(1, MOST_NAMES):
-            path = inner / (f"{stem}{dot}{suffix}" if number == 1 else
-                            f"{stem}-{number}{dot}{suffix}")
+        for path in _free(inner, name):
             with contextlib.suppress(FileExistsError):
                 self._write(path, data)
                 return f"{INNER}/{path.name}"
@@ -170,18 +170,27 @@ class RowsFolder:
 
     def _new(self, table: str) -> _Table:
         self._close_some()
-        stem = safe_name(table) or "table"
-        for number in range(1, MOST_NAMES):
-            name = f"{stem}.csv" if number == 1 else f"{stem}-{number}.csv"
+        for path in _free(self.folder, f"{safe_name(table)}.csv"):
             with contextlib.suppress(FileExistsError):
-                made = (self.folder / name).open("x", encoding="utf-8", newline="",
-                                                 errors="backslashreplace")
-                self.written.append(self.folder / name)
-                self._open.append(_Table(made, csv.writer(made), Sheet(table, name)))
+                made = path.open("x", encoding="utf-8", newline="", errors="backslashreplace")
+                self.written.append(path)
+                self._open.append(_Table(made, csv.writer(made), Sheet(table, path.name)))
                 return self._open[-1]
         raise NeedlewrightError("rows-folder-there", path=str(self.folder))
 
 
+def _free(folder: Path, name: str) -> Iterator[Path]:
+    """Names like `name`, one of which no file in `folder` has yet."""
+    stem, dot, suffix = safe_name(name).rpartition(".")
+    yield folder / f"{stem}{dot}{suffix}"
+    for number in range(2, MOST_NAMES):
+        yield folder / f"{stem}-{number}{dot}{suffix}"
+
+
 def csv_value(value: Value) -> Any:
-    """A value as a cell."""
-    return value.hex() if isinstance(value, bytes) else value
+    """A value as a cell; what a stranger wrote must not run in a table program."""
+    if isinstance(value, bytes):
+        return value.hex()
+    if isinstance(value, str) and NUMBER.fullmatch(value) is not None:
+        return value  # as a telephone number with its plus
+    return cell(value)
