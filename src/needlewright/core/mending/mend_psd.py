@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.kernels.foreign import runs_make
+from needlewright.core.mending import plain_rows
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import writing
@@ -90,7 +91,8 @@ def mend(patient: Patient) -> Iterator[Mended]:
         rows = sorted({row % shape.height for row in bad})
         changes.append(Change("rows-missing", {
             "rows": len(rows), "total": shape.height, "areas": [
-                [top, 0, bottom, shape.width] for top, bottom in _runs_of(rows)[:MOST_TOLD]]}))
+                [top, 0, bottom, shape.width] for top, bottom in plain_rows.merged(
+                    [(row, row + 1) for row in rows])[:MOST_TOLD]]}))
     if not changes:
         raise Unmendable("nothing-found")
     middle = (HEADER, start) if at == start else bytes(12 if shape.version == 1 else 16)
@@ -251,17 +253,6 @@ def _unpacked(data: bytes) -> bytes:
             out += data[at + 1 : at + 2] * (257 - count if count > 128 else 0)
             at += 2 if count > 128 else 1
     return bytes(out)
-
-
-def _runs_of(rows: list[int]) -> list[tuple[int, int]]:
-    """(first, behind the last) of rows in a line."""
-    found: list[tuple[int, int]] = []
-    for row in rows:
-        if found and found[-1][1] == row:
-            found[-1] = found[-1][0], row + 1
-        else:
-            found.append((row, row + 1))
-    return found
 
 
 register(Mender("psd", frozenset(("psd", "psb")), mend))

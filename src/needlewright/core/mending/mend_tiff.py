@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 
 from needlewright.core.errors import FormatError
 from needlewright.core.formats import tiff_strips
+from needlewright.core.mending import plain_rows
 from needlewright.core.mending.base import Change, Mended, Mender, Patient, Unmendable
 from needlewright.core.mending.registry import register
 from needlewright.core.mending.streams.pieces import Piece, writing
@@ -154,18 +155,7 @@ def _fill(tiff: Tiff, directory: Directory, size: int, made: _Made) -> None:
         missing += (rows - there) / across
     if lost and not made.lost:  # of several pictures the first is told of
         made.rows, made.width = height, width
-        made.lost, made.share = _merged(lost), max(0.0, 1 - missing / max(1, height))
-
-
-def _merged(runs: list[tuple[int, int]]) -> list[tuple[int, int]]:
-    """Runs of rows in order, those that touch as one."""
-    found: list[tuple[int, int]] = []
-    for start, stop in sorted(runs):
-        if found and start <= found[-1][1]:
-            found[-1] = found[-1][0], max(found[-1][1], stop)
-        else:
-            found.append((start, stop))
-    return found
+        made.lost, made.share = plain_rows.merged(lost), max(0.0, 1 - missing / max(1, height))
 
 
 def _decodes(tiff: Tiff, directory: Directory, index: int, span: tuple[int, int],

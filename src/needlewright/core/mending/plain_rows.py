@@ -46,6 +46,17 @@ def displaced_from(data: Bytes, row: int, pixel: int, by: int) -> int | None:
     return _within(data, row, place, max(0, by))
 
 
+def merged(runs: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Runs of rows in order, those that touch as one."""
+    found: list[tuple[int, int]] = []
+    for start, stop in sorted(runs):
+        if found and start <= found[-1][1]:
+            found[-1] = found[-1][0], max(found[-1][1], stop)
+        else:
+            found.append((start, stop))
+    return found
+
+
 def continue_each_other(data: Bytes, row: int, pixel: int) -> bool:
     """Whether uint8[n] `data` is rows of `row` bytes: pixels are more like those just above them
     than like those anywhere else in that row."""

@@ -14,7 +14,7 @@ from needlewright.core.structures.parameter_sets import Bits
 # A sequence header that says its size, of profile 0 to 2; some writers put a delimiter in front.
 FIRST = re.compile(rb"(?:\x12\x00)?\x0a[\x05-\x40][\x00-\x5f]", re.DOTALL)
 DELIMITER = b"\x12\0"
-SEQUENCE, TEMPORAL, HEADER, GROUP, FRAME = 1, 2, 3, 4, 6
+SEQUENCE, HEADER, GROUP, FRAME = 1, 3, 4, 6
 KINDS = frozenset((HEADER, GROUP, 5, FRAME, 7, 8, 15))  # metadata, repeated header, tiles, padding
 MOST_UNITS = 4096
 MOST_SIZE_BYTES = 8
