@@ -15,12 +15,13 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QEventLoop
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from needlewright.app.demo_jobs import DEMO_TITLE
 from needlewright.app.main import make_window
 from needlewright.app.settings import Settings
 from needlewright.app.widgets.formats_dialog import FormatsDialog
+from needlewright.app.widgets.put_back_card import PutBackCard
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
@@ -166,7 +167,7 @@ def _clip(window: MainWindow, folder: Path) -> None:
 
 
 def _phone(window: MainWindow, folder: Path, place: Path) -> None:
-    """The field phone, which knows the computer and is locked still."""
+    """The field phone, which knows the computer and is locked still; the tray put back onto it."""
     os.environ["NEEDLEWRIGHT_PHONES"] = str(place / "phones")
     with running(PhoneFaults()) as phone:
         phone.wish("trust")
@@ -177,6 +178,13 @@ def _phone(window: MainWindow, folder: Path, place: Path) -> None:
         wait(lambda: ready.ready is not None and str(ready.ready.state) == "closed")
         shoot(window, folder, "phone-light")
         window.session.phones.leave()
+        window.show_station(DELIVERY)
+        put_back = window.delivery.findChild(PutBackCard)
+        button = window.delivery.findChild(QPushButton, f"putBack-{NAME}")
+        assert put_back is not None and button is not None
+        button.click()
+        wait(lambda: put_back.yes.isVisible())
+        shoot(window, folder, "delivery-phone")
 
 
 def _copying(window: MainWindow, folder: Path) -> None:

@@ -27,7 +27,7 @@ TAPE_EMPTY = "no source"
 # Intake
 INTAKE_SOURCES = "Sources"
 INTAKE_VOLUMES = "Volumes"
-INTAKE_NOTHING_WRITTEN = "Nothing here is ever written to."
+INTAKE_ONLY_READ = "Only read; a phone gets new files after your yes alone."
 INTAKE_FIRST = "Begin with an image of a card or a drive"
 INTAKE_FIRST_TEXT = (
     "Open a raw image file, or drop one here. It is opened read-only and used in place; everything "
