@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import ExitStack
-from io import FileIO
+from io import RawIOBase
 
 from needlewright.core.errors import DeliveryError, NeedlewrightError
 from needlewright.core.jobs.rows import FindRow
@@ -22,7 +22,7 @@ def opened(path: str, stack: ExitStack) -> Source | NeedlewrightError:
         return error
 
 
-def write_all(out: FileIO, block: bytes) -> None:
+def write_all(out: RawIOBase, block: bytes) -> None:
     """Write all of `block`: a full disk may take a part of it."""
     rest = memoryview(block)
     while rest:

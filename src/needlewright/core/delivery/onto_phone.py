@@ -131,20 +131,19 @@ def _one(job: Job, row: FindRow, source: Source | NeedlewrightError, phone: Phon
     if isinstance(source, NeedlewrightError):
         raise source
     digest = hashlib.sha256()
-    number, path = tempfile.mkstemp(prefix="put-back-", dir=job.folder)
     try:
-        with open(number, "wb", buffering=0) as out:
+        # Without a name of its own, so that nothing is left of it whatever becomes of us.
+        with tempfile.TemporaryFile(dir=job.folder, buffering=0) as out:
             record = job.record(row.id)
             for block in blocks(record.content.open(Place(source, job.folder)), row):
                 write_all(out, block)
                 digest.update(block)
-        called = PurePosixPath(path_of(record) or name(row)).name
-        put, back = phone.put(Path(path), safe_name(called), _stamp(row.taken or row.modified))
+            called = PurePosixPath(path_of(record) or name(row)).name
+            put, back = phone.put(Path(f"/proc/{os.getpid()}/fd/{out.fileno()}"),
+                                  safe_name(called), _stamp(row.taken or row.modified))
     except OSError as error:
         raise DeliveryError("to-failed", path=str(job.folder),
                             reason=os.strerror(error.errno or 0)) from error
-    finally:
-        os.unlink(path)
     if back != digest.hexdigest():
         raise DeliveryError("onto-differs", path=put)
     return put
