@@ -13,24 +13,34 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
-from needlewright import __version__, cli_files, cli_join, cli_media, cli_phones, cli_rows
+from needlewright import (
+    __version__,
+    cli_files,
+    cli_inside,
+    cli_join,
+    cli_media,
+    cli_phones,
+    cli_rows,
+)
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
+from needlewright.core.stopping import Interrupted
 from needlewright.wording import cli as words
 from needlewright.wording import errors
 
 GRADES = ("whole", "mended", "partial", "remnant")
 COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
-    "mend", "rows", "standin", "put-back"))
+    "mend", "rows", "standin", "put-back", "inside"))
 PROGRESS_SECONDS = 1.0
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
-                              "address-wrong", "onto-no-phone"))
+                              "address-wrong", "onto-no-phone", "inside-no-shelf"))
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -50,7 +60,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except NeedlewrightError as error:
         print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
         return 2 if error.code in WRONG_ARGUMENTS else 1
-    except KeyboardInterrupt:
+    except (KeyboardInterrupt, Interrupted):
         print("needlewright: interrupted; what was saved is safe.", file=sys.stderr)
     except OSError as error:
         print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
@@ -99,23 +109,30 @@ def _parser() -> argparse.ArgumentParser:
     cli_files.add_commands(commands, _existing, _stop_on_interrupt)
     cli_rows.add_command(commands, _existing, _stop_on_interrupt)
     cli_phones.add_command(commands, _stop_on_interrupt, _numbers)
+    cli_inside.add_command(commands, _add_narrowing, _narrowed, _when_ready)
     return parser
 
 
 def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
     parser.add_argument("--steps", type=_steps, help=words.HELP["steps"])
-    parser.add_argument("--kinds", type=_kinds, help=words.HELP["kinds"])
+    _add_narrowing(parser)
+    parser.add_argument("--named", metavar="FILE", type=_existing, help=words.HELP["named"])
     parser.add_argument("--formats", type=_formats, help=words.HELP["formats"])
     parser.add_argument("--every-byte", action="store_true", help=words.HELP["every_byte"])
     parser.add_argument("--skip-frames", action="store_true", help=words.HELP["skip_frames"])
-    parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
     parser.add_argument("--free-only", action="store_true", help=words.HELP["free_only"])
+    if area:
+        parser.add_argument("--area", type=_area, help=words.HELP["area"])
+
+
+def _add_narrowing(parser: argparse.ArgumentParser) -> None:
+    """What narrows a search by names and dates."""
+    parser.add_argument("--kinds", type=_kinds, help=words.HELP["kinds"])
+    parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
     parser.add_argument("--folder", type=_folder, help=words.HELP["folder"])
     parser.add_argument("--days", type=_days, help=words.HELP["days"])
     parser.add_argument("--wait", type=cli_media.seconds, default=600.0,
                         help=words.HELP["patience"])
-    if area:
-        parser.add_argument("--area", type=_area, help=words.HELP["area"])
 
 
 def _listed(known: Sequence[str]) -> Callable[[str], tuple[str, ...]]:
@@ -235,6 +252,21 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
         folder=options.folder or "", patience=options.wait, days=options.days)
 
 
+def _narrowed(options: argparse.Namespace) -> Plan:
+    """A plan of what `_add_narrowing` offers."""
+    from needlewright.core.walks import Kind
+
+    return Plan((), frozenset(Kind(k) for k in options.kinds or ()), days=options.days,
+                removed_only=options.removed_only, folder=options.folder or "")
+
+
+def _when_ready(spec: str, patience: float) -> threading.Event:
+    """The signal to stop, once a phone at `spec` is ready."""
+    stop = _stop_on_interrupt()
+    cli_phones.wait_until_ready(spec, stop, patience)
+    return stop
+
+
 def _spec(given: Sequence[str]) -> str:
     """What to open what was given by: files and folders of files together, else one medium."""
     from needlewright.core.search.examining import are_files
@@ -260,18 +292,20 @@ def _search(options: argparse.Namespace) -> int:
         if not rows:
             raise NeedlewrightError("source-none")
         for row in rows:
-            _search_source(job, row, _plan(options, options.area))
+            _search_source(job, row, _plan(options, options.area), options.named)
         _refuse_unknown_folder(job, options.folder or "")
         print("\n".join(words.counts(job.tally())))
     return 0
 
 
-def _search_source(job: Job, row: SourceRow, plan: Plan) -> None:
+def _search_source(job: Job, row: SourceRow, plan: Plan, named: str | None) -> None:
     from needlewright.core.jobs.runner import run_search
     from needlewright.core.search.events import Note, Progress
     from needlewright.wording.activity import log_line, search_line
 
     stop = _stop_on_interrupt()
+    if named:
+        plan = replace(plan, keys=cli_inside.keys_of(row.path, named))
     told, last = time.monotonic(), ""
     for event in run_search(job, row, plan, stop):
         if isinstance(event, Progress) and time.monotonic() - told > PROGRESS_SECONDS:
@@ -357,16 +391,18 @@ def _run(options: argparse.Namespace) -> int:
         _refuse_early(job, Path(options.to))
         if options.hash:
             hash_source(job, row)
-        _search_source(job, row, _plan(options, None))
+        _search_source(job, row, _plan(options, None), options.named)
         if options.reference:
             cli_files.mend_all(job, options.reference, _stop_on_interrupt())
         print("\n".join(words.counts(job.tally())))
         _refuse_unknown_folder(job, options.folder or "")
         every = Filter(kinds=frozenset(options.kinds or ()),
                        removed=True if options.removed_only else None)
+        named = frozenset(cli_inside.names_in(options.named)) if options.named else frozenset()
         rows = [row for row in job.matching(every)
                 if (not options.folder or _in_folder(row, options.folder))
-                and (options.days is None or options.days.holds((row.modified, row.taken)))]
+                and (options.days is None or options.days.holds((row.modified, row.taken)))
+                and (not options.named or row.path in named)]
         return _hand_over(job, rows, Path(options.to), empty=True)
 
 

@@ -62,7 +62,7 @@ def wait_until_ready(spec: str, stop: threading.Event, patience: float) -> None:
     """Wait until the phone at `spec` hands out its stores, telling what is to be done on it.
     SourceError where that does not happen in `patience` seconds."""
     from needlewright.core.phones.addresses import checked, is_address
-    from needlewright.core.phones.phone import Phone, State
+    from needlewright.core.phones.phone import OF_STATES, Phone, State
 
     if not is_address(spec):
         return
@@ -78,7 +78,7 @@ def wait_until_ready(spec: str, stop: threading.Event, patience: float) -> None:
             if stop.wait(POLL_SECONDS):
                 raise KeyboardInterrupt
             if time.monotonic() > until:
-                raise SourceError(phone_words.CODES[told], path=spec)
+                raise SourceError(OF_STATES[told], path=spec)
     finally:
         phone.close()
 

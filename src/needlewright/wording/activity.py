@@ -92,20 +92,27 @@ def search_line(source: str, progress: Progress) -> str:
         return f"{step}, {source}: {made} put together, {progress.waiting:,} in pieces still"
     if progress.away:
         return phones.waits_line(source, progress.away)
-    text = f"{step}, {source}: {units.size(progress.done)} of {units.size(progress.total)}"
+    text = f"{step}, {source}: {_how_far(progress)}"
     if progress.done >= progress.total:
         return f"{text}, last checks"
-    if progress.bytes_per_second > 0:
+    if progress.bytes_per_second > 0 and progress.files is None:
         text += f", {units.speed(progress.bytes_per_second)}"
     if progress.seconds_left is not None:
         text += f", {units.duration(progress.seconds_left)} left"
     return text
 
 
+def _how_far(progress: Progress) -> str:
+    """'24.4 of 59.6 GB', or '3 of 30 files'."""
+    if progress.files is not None:
+        return f"{progress.files[0]:,} of {units.count(progress.files[1], 'file')}"
+    return f"{units.size(progress.done)} of {units.size(progress.total)}"
+
+
 def paused_line(source: str, progress: Progress | None) -> str:
     if progress is None:
         return f"{source}: paused"
-    return f"{source}: paused at {units.size(progress.done)} of {units.size(progress.total)}"
+    return f"{source}: paused at {_how_far(progress)}"
 
 
 def copy_line(image: str, event: Copying) -> str:

@@ -73,6 +73,12 @@ HELP = {
     "go_on": "let the program put together the rest", "undo": "take the last step back",
     "keep": "check it all and keep it as a find of its own",
     "image_file": "an image to search, if not in the job",
+    "inside": "list what a phone offers, without fetching any of it",
+    "inside_source": "a phone: phone:NAME, ptpip://HOST or usb:",
+    "inside_names": "paths alone, one a line, as --named takes them",
+    "inside_thumbnails": "put the device's own small pictures into this folder, by their place in "
+                         "the list",
+    "named": "of what a phone offers, only the files whose paths this file names, one a line",
 }
 
 

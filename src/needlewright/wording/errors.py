@@ -18,6 +18,8 @@ SENTENCES = {
                        "computer when it asks.",
     "phone-closed": "{path} hands nothing out: it is locked, or has not been told to share its "
                     "files. Unlock the phone and choose to share files or photos.",
+    "phone-busy": "{path} speaks with another computer or program already, and with one at a time. "
+                  "End that one.",
     "phone-usb-busy": "{path} is held by another program, most likely the desktop, which opens "
                       "phones by itself. Eject it in the file manager (or: gio mount -u), leave "
                       "it plugged in, and try again.",
@@ -28,8 +30,8 @@ SENTENCES = {
     "phone-refused": "{path} refuses: {reason}.",
     "phone-disk": "What {path} holds cannot be written here: {reason}. What was brought is kept.",
     "onto-no-phone": "{path} is no phone. Its address is phone:NAME, ptpip://HOST or usb:.",
-    "onto-unsearched": "{path} was not searched yet. New files would take the place of removed "
-                       "ones that it may still hold: search it first.",
+    "onto-unsearched": "{path} was not searched for all removed files yet. New files would take "
+                       "the place of removed ones that it may still hold: search it first.",
     "onto-undelivered": "{path} still holds removed files that were not delivered ({count:,}). New "
                         "files could take their place: deliver them first.",
     "onto-full": "{path} has no room for so much: {need_size} are wanted, {free_size} are free.",
@@ -37,6 +39,10 @@ SENTENCES = {
     "onto-no-yes": "Nothing was put back. {count:,} files would be written to {path}, as new ones "
                    "in DCIM/Needlewright; --yes says that this is wanted.",
     "phone-unknown": "No phone is known by the name {name}.",
+    "inside-no-shelf": "{path} is no phone; there is nothing to look inside.",
+    "names-unread": "The list of names {path} cannot be used: {reason}.",
+    "names-unknown": "{path} does not offer {count:,} of the files that are named: {names}.",
+    "thumbnails-there": "The folder {path} is not empty; give one that is, or a new one.",
     "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",
     "address-wrong": "'{path}' is no address of a phone or camera; they look like "
                      "ptpip://192.0.2.7, usb: or phone:NAME.",

@@ -12,6 +12,8 @@ from needlewright.wording import units
 STATES = {
     "unseen": ("It does not answer", "Connect it, or bring it into the same network, and switch "
                "its sharing of pictures on.", "Without that there is nobody to ask."),
+    "busy": ("It speaks with another computer or program", "End that connection: close the other "
+             "program, or its app for remote control.", "It speaks with one at a time."),
     "untrusted": ("It does not know this computer", "Unlock it and allow this computer when it "
                   "asks.", "It hands nothing out to strangers."),
     "closed": ("It is locked, or keeps its pictures to itself", "Unlock it and choose to "
@@ -21,9 +23,7 @@ STATES = {
 }
 #: State -> why a search waits, in few words.
 AWAY = {"unseen": "waits: it does not answer", "untrusted": "waits: it lets nobody in",
-        "closed": "waits: it is locked"}
-#: State -> the error that says so.
-CODES = {"unseen": "phone-unseen", "untrusted": "phone-untrusted", "closed": "phone-closed"}
+        "closed": "waits: it is locked", "busy": "waits: it speaks with another"}
 #: What must be so before its files are handed out, in order: the state in which it is not so yet,
 #: as it is said before and after.
 POINTS = (
@@ -51,7 +51,8 @@ def head(spec: str, model: str) -> str:
 
 def points(state: str, stores: Sequence[str]) -> list[str]:
     """What must be so before files are handed out, each with whether it is."""
-    reached = ORDER.index(state) if state in ORDER else 0
+    reached = ORDER.index("untrusted" if state == "busy" else state) if state in (
+        *ORDER, "busy") else 0
     lines = []
     for number, (_, before, after) in enumerate(POINTS):
         done = reached > number or state == "ready"

@@ -17,19 +17,21 @@ from needlewright.core.contents import Place
 from needlewright.core.delivery.blocks import blocks, opened, write_all
 from needlewright.core.delivery.tree import path_of
 from needlewright.core.errors import DeliveryError, NeedlewrightError, SourceError
+from needlewright.core.jobs.coverage import outstanding
 from needlewright.core.jobs.delivered import delivered
-from needlewright.core.jobs.rows import Filter, FindRow
+from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
 from needlewright.core.phones.addresses import checked, is_address, known_phones
-from needlewright.core.phones.phone import Phone, State
-from needlewright.core.sources.source import Source
+from needlewright.core.phones.phone import OF_STATES, Phone, State
+from needlewright.core.search.plan import Plan
+from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import Interrupted, StopSignal
 
-PHONE = "phone"  # the kind of source
+PHONE, COPIES = "phone", "kept-copies"  # the kind of source, and the step that asks it
 #: After these the phone takes no other file either.
 LOST, MOST_LOST = "phone-lost", 2  # connections in a row: one may be the fault of a file
-ENDINGS = frozenset(("phone-unseen", "phone-untrusted", "phone-closed",
+ENDINGS = frozenset(("phone-unseen", "phone-untrusted", "phone-closed", "phone-busy",
                      "phone-usb-busy", "phone-usb-denied", "phone-disk"))
 
 
@@ -63,15 +65,23 @@ def check(job: Job, rows: Sequence[FindRow], spec: str) -> None:
     kept = delivered(job)
     left = [row for row in job.matching(Filter(removed=True))
             if row.grade != Grade.GONE and row.id not in kept]
-    searched = {step.source for step in job.steps()}
     for source in job.sources():
         if source.kind != PHONE and source.path not in raw:
             continue
-        if source.id not in searched:
+        if not _was_searched(job, source):
             raise DeliveryError("onto-unsearched", path=source.name)
         count = sum(row.source == source.id for row in left)
         if count:
             raise DeliveryError("onto-undelivered", path=source.name, count=count)
+
+
+def _was_searched(job: Job, source: SourceRow) -> bool:
+    """Whether all removed files that a source holds are in the job: a search for some of them alone
+    says nothing of the others."""
+    if source.kind != PHONE:
+        return any(step.source == source.id for step in job.steps())
+    plan = Plan((COPIES,), removed_only=True, every_frame=False)
+    return not outstanding(plan, Span(0, source.size), job.coverage(source.id, COPIES))
 
 
 def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindRow], str],
@@ -118,8 +128,7 @@ def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindR
 def _room(phone: Phone, spec: str, total: int) -> None:
     state, stores = phone.state()
     if state is not State.READY:
-        raise SourceError({State.UNSEEN: "phone-unseen", State.UNTRUSTED: "phone-untrusted"}.get(
-            state, "phone-closed"), path=spec)
+        raise SourceError(OF_STATES[str(state)], path=spec)
     place = next((s for s in stores if not s.removable), stores[0])
     if place.capacity and place.free < total:  # one that tells nothing says so when it is full
         raise DeliveryError("onto-full", path=spec, need=total, free=place.free)

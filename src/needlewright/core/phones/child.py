@@ -6,6 +6,7 @@ what the device is, or why it cannot be spoken with.
 
     {"do": "state"}                        -> {"stores": [...]}
     {"do": "list"}      -> {"so_far", "offered"} …, {"files": [[…]]} …, {"listed"}
+    {"do": "same"}      -> {"same": whether what was listed last is still what there is}
     {"do": "fetch", "handle", "size", "begin", "path", "whole"}  -> {"got"} …, {"done"}
     {"do": "thumbnail", "handle"}          -> {"data"}
     {"do": "put", "name", "path", "modified"} -> {"got"} …, {"put": name, "sha256"}  read back
@@ -28,7 +29,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.phones.addresses import link_to
 from needlewright.core.phones.datasets import Item
 from needlewright.core.phones.link import Lost, Unwelcome
-from needlewright.core.phones.listing import listing_of
+from needlewright.core.phones.listing import Listing, is_same, listing_of
 from needlewright.core.phones.putting import Place
 from needlewright.core.phones.session import Refused, Session, understood
 
@@ -55,9 +56,10 @@ class Child:
         self._session = session
         self._told = 0.0
         self._place: Place | None = None
+        self._listed: Listing | None = None
 
     def serve(self, request: dict[str, Any]) -> None:
-        {"state": self._state, "list": self._list, "fetch": self._fetch,
+        {"state": self._state, "list": self._list, "same": self._same, "fetch": self._fetch,
          "thumbnail": self._thumbnail, "put": self._put}[request["do"]](request)
 
     def _state(self, request: dict[str, Any]) -> None:
@@ -72,6 +74,11 @@ class Child:
             "stores": [dataclasses.asdict(s) for s in found.stores], "offered": found.offered,
             "folders": found.folders, "refused": sorted(found.refused.items()),
             "missed": found.missed}})
+        self._listed = found
+
+    def _same(self, request: dict[str, Any]) -> None:
+        listed = self._listed
+        _say({"same": listed is not None and is_same(self._session, listed)})
 
     def _fetch(self, request: dict[str, Any]) -> None:
         item = Item(int(request["handle"]), size=request["size"])

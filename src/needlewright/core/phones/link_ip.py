@@ -15,6 +15,7 @@ PORT = 15_740
 (INIT_COMMAND, COMMAND_ACK, INIT_EVENT, EVENT_ACK, INIT_FAIL, REQUEST, RESPONSE, EVENT, START_DATA,
  DATA, CANCEL, END_DATA, PROBE, PROBE_ANSWER) = range(1, 15)
 VERSION = 0x0001_0000
+FAIL_BUSY = 2  # why a greeting is turned down (section 2.3.5)
 NAME = "Needlewright"
 WITHOUT_DATA, SENDING = 1, 2
 MOST_PACKET = 1 << 28
@@ -54,6 +55,8 @@ class IpLink(Link):
         self._send(self._command, INIT_COMMAND, OURSELVES + name + struct.pack("<I", VERSION))
         kind, body = self._whole(self._command)
         if kind == INIT_FAIL:
+            if int.from_bytes(body[:4], "little") == FAIL_BUSY:
+                raise Lost("busy")
             raise Unwelcome
         if kind != COMMAND_ACK or len(body) < 4:
             raise Lost("no-ptp")

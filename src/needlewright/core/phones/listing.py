@@ -41,7 +41,8 @@ class Held:
 @dataclass(slots=True)
 class Listing:
     """What a device holds. `offered`: handles; `folders` among them; `told`: files that it tells
-    of; `refused`: how many it refuses, by code; `missed`: folders that could not be listed."""
+    of; `refused`: how many it refuses, by code; `missed`: folders that could not be listed;
+    `handles`: all that were met, of this session."""
 
     stores: list[Store] = field(default_factory=list)
     files: list[Held] = field(default_factory=list)
@@ -49,6 +50,7 @@ class Listing:
     folders: int = 0
     refused: Counter[int] = field(default_factory=Counter)
     missed: int = 0
+    handles: frozenset[int] = frozenset()
 
     @property
     def told(self) -> int:
@@ -71,7 +73,19 @@ def listing_of(session: Session, told: Callable[[int, int], None]) -> Listing:
         seen |= items.keys()
         found.folders += sum(1 for i in items.values() if i.is_folder)
         found.files += _files(items, store)
+    found.handles = frozenset(seen)
     return found
+
+
+def is_same(session: Session, listing: Listing) -> bool:
+    """Whether a device still offers the objects of a listing of this session, and no other."""
+    if session.stores() != listing.stores or not listing.complete:
+        return False
+    try:
+        now = [_handles(session, store.number) for store in listing.stores]
+    except Refused:
+        return False
+    return frozenset(handle for some in now for handle in some) == listing.handles
 
 
 def _items_of(session: Session, store: Store, every: dict[int, Item], seen: set[int],

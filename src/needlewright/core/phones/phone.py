@@ -20,7 +20,7 @@ from typing import Any
 
 from needlewright.core import processes
 from needlewright.core.errors import SourceError
-from needlewright.core.phones import codes
+from needlewright.core.phones import codes, warm
 from needlewright.core.phones.addresses import resolved
 from needlewright.core.phones.datasets import Device, Store
 from needlewright.core.phones.listing import Held, Listing
@@ -37,6 +37,7 @@ class State(StrEnum):
     """How far a device is ready: each is reached when those before it are."""
 
     UNSEEN = "unseen"  # nobody answers at its address
+    BUSY = "busy"  # it speaks with another computer or program, and with one at a time
     UNTRUSTED = "untrusted"  # it does not let this computer in
     CLOSED = "closed"  # it is locked, or has not been allowed to hand out media
     READY = "ready"
@@ -44,9 +45,11 @@ class State(StrEnum):
 
 #: Losses that a person can do something about.
 NAMED_LOSSES = {"unseen": "phone-unseen", "usb-busy": "phone-usb-busy",
-                "usb-denied": "phone-usb-denied"}
-OF_ERRORS = {"phone-unseen": State.UNSEEN, "phone-lost": State.UNSEEN,
+                "usb-denied": "phone-usb-denied", "busy": "phone-busy"}
+OF_ERRORS = {"phone-unseen": State.UNSEEN, "phone-lost": State.UNSEEN, "phone-busy": State.BUSY,
              "phone-untrusted": State.UNTRUSTED, "phone-closed": State.CLOSED}
+#: State -> the error that says so.
+OF_STATES = {str(state): code for code, state in OF_ERRORS.items() if code != "phone-lost"}
 
 
 class Phone:
@@ -56,6 +59,7 @@ class Phone:
         self.spec, self.stop = spec, stop or threading.Event()
         self.device: Device | None = None
         self._process: subprocess.Popen[bytes] | None = None
+        self.address = ""  # that it is spoken with at
         self._selector: selectors.BaseSelector | None = None
         self._rest = b""
         self._lock = threading.Lock()
@@ -95,6 +99,15 @@ class Phone:
         if not found.stores:
             raise SourceError("phone-closed", path=self.spec)
         return found
+
+    def is_same(self) -> bool:
+        """Whether what was listed last is still what it holds, in the session in which it was."""
+        return self.is_open and bool(self._asked({"do": "same"})["same"])
+
+    @property
+    def is_open(self) -> bool:
+        """Whether there is a session that nothing has ended."""
+        return self._process is not None and self._process.poll() is None
 
     def fetch(self, held: Held, path: Path, told: Callable[[int], None] = lambda got: None,
               whole: bool = False) -> int:
@@ -160,10 +173,12 @@ class Phone:
             raise SourceError("phone-lost", path=self.spec, reason="closed") from error
 
     def _open(self) -> None:
-        if self._process is not None and self._process.poll() is None:
+        if self.is_open:
             return
         self.close()
-        self._process = processes.start("needlewright.core.phones.child", resolved(self.spec))
+        self.address = resolved(self.spec)
+        warm.let_go(self.address)  # many speak with one at a time
+        self._process = processes.start("needlewright.core.phones.child", self.address)
         assert self._process.stdout is not None
         os.set_blocking(self._process.stdout.fileno(), False)
         self._selector = selectors.DefaultSelector()
@@ -181,12 +196,12 @@ class Phone:
 
     def _refusal(self, code: int, asked: str) -> SourceError:
         """What a refusal means: of a locked device, or of the one object that was `asked` for."""
-        if code in STATES and not (asked in OF_OBJECTS and self._is_open()):
+        if code in STATES and not (asked in OF_OBJECTS and self._still_offers()):
             self.close()  # what is locked now is another session when it is opened
             return SourceError("phone-closed", path=self.spec)
         return SourceError("phone-refused", path=self.spec, reason=codes.meaning(code))
 
-    def _is_open(self) -> bool:
+    def _still_offers(self) -> bool:
         """Whether stores are still offered, in the session that there is."""
         self._ask({"do": "state"})
         return bool(self._line().get("stores"))

@@ -17,6 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.core.phones.phone import OF_STATES
 from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.stopping import Interrupted, StopSignal
 
@@ -24,9 +25,8 @@ AHEAD = 64  # files that are brought before they are looked at
 LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
 TRIES, TORN = 8, 3  # for one file of which nothing more comes, or comes in another length
 CUT_OFF = 40  # … because the shelf went away each time: some files bring devices down
-OF_STATES = {"unseen": "phone-unseen", "untrusted": "phone-untrusted", "closed": "phone-closed"}
 #: What passes when a person does something, or by itself.
-AWAY = frozenset(("phone-lost", "phone-unseen", "phone-untrusted", "phone-closed"))
+AWAY = frozenset(("phone-lost", *OF_STATES.values()))
 
 
 @dataclass(slots=True)

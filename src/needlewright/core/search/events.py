@@ -15,7 +15,8 @@ class Progress:
     begin there. `seconds_left` is None until the speed is known. `waiting`, `solved`: finds, where
     a step goes by these. `state`: where a step goes on that does not go by bytes, as text that
     only it reads; None: as told before. `away`: the state in which a device is that is waited
-    for."""
+    for. `files`: (how many are settled, of how many that are wanted), where a step goes by files
+    and `done` tells their part alone."""
 
     step: str
     done: int
@@ -27,6 +28,7 @@ class Progress:
     solved: int | None = None
     state: str | None = None
     away: str = ""
+    files: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -19,8 +20,9 @@ class Plan:
     `removed_only`: of what records name, only what was removed. `free_only`: signatures are looked
     for only where no file system has anything. `folder`: of what records name, only what lies in it
     (a path, without a leading "/"). `state`: where the interrupted step goes on that does not go by
-    bytes (see `Progress`). `days`: of what a device offers, only what is dated so. `patience`: how
-    long a device that went away is waited for, seconds.
+    bytes (see `Progress`). `days`: of what a device offers, only what is dated so; `keys`: only
+    what it hands out by these, unless there are none. `patience`: how long a device that went away
+    is waited for, seconds.
     """
 
     steps: tuple[str, ...] = ("signatures",)
@@ -37,6 +39,7 @@ class Plan:
     state: str = ""
     patience: float = 600.0
     days: Days | None = None
+    keys: frozenset[str] = frozenset()
 
     def takes(self, kind: Kind, form: str) -> bool:
         """Whether a file of this kind and format is wanted."""
@@ -47,4 +50,13 @@ class Plan:
     def key(self) -> str:
         """What makes two plans of one step the same search, apart from where they go on."""
         return "|".join((",".join(sorted(self.kinds)), ",".join(sorted(self.formats)),
-                         str(self.area), str(self.removed_only), self.folder, str(self.days)))
+                         str(self.area), str(self.removed_only), self.folder, str(self.days),
+                         self.keys_name))
+
+    @property
+    def keys_name(self) -> str:
+        """A short name for the choice of `keys`; "" where all are wanted."""
+        if not self.keys:
+            return ""
+        return hashlib.sha256("\0".join(sorted(self.keys)).encode(
+            "utf-8", "surrogatepass")).hexdigest()[:16]

@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 import tempfile
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -22,24 +22,25 @@ from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.search.bringing import Came, Carrier
 from needlewright.core.search.events import Ending, Event, Finished, Found, Note, Progress
 from needlewright.core.search.examining import examine
-from needlewright.core.search.keeping import HIDDEN, MARKER, Kept, by_path
-from needlewright.core.search.pace import progress_of
-from needlewright.core.search.plan import Plan
+from needlewright.core.search.keeping import Kept
+from needlewright.core.search.pace import KNOWN
 from needlewright.core.search.registry import Context, Step, register
+from needlewright.core.search.shelf_names import Inside, ShelfNames
 from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.walks import Check, Facts, Outcome
 
 STEP = "kept-copies"
 FOLDER = "brought"
+ASKING = 1 << 14  # bytes that pass in the time in which one file is asked for
 
 
 def run(context: Context) -> Iterator[Event]:
     """Bring the files whose places are in the area of `context`, from `begin` on."""
     shelf, area = context.source, context.area
     assert isinstance(shelf, DistantShelf)
-    names = _Names(shelf.offered())
-    wanted = [o for o in shelf.offered() if context.begin <= o.entry.at < area.stop
-              and names.wanted(context.plan, o)]
+    names = ShelfNames(shelf.offered())
+    wanted = [one.offered for one in names.wanted(context.plan)
+              if context.begin <= one.offered.entry.at < area.stop]
     yield Note("kept-listed", shelf.missing())
     yield Progress(STEP, context.begin - area.start, area.size, context.begin)
     with contextlib.ExitStack() as held:
@@ -49,18 +50,18 @@ def run(context: Context) -> Iterator[Event]:
         place.mkdir(parents=True, exist_ok=True)
         for offered in wanted:
             if offered.refused:
-                yield Found(names.not_there(offered, "object-refused", offered.refused))
-        carrier = Carrier(shelf, [o for o in wanted if not o.refused], place, context.stop,
-                          context.plan.patience)
+                yield Found(_not_there(names.of(offered), "object-refused", offered.refused))
+        wanted = [o for o in wanted if not o.refused]
+        carrier = Carrier(shelf, wanted, place, context.stop, context.plan.patience)
         held.callback(carrier.end)
         pool = DecoderPool[int]()
         held.callback(pool.close)
-        yield from _taken_in(context, carrier, pool, names)
+        yield from _taken_in(context, carrier, pool, names, _Pace(context, wanted))
 
 
 def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
-              names: _Names) -> Iterator[Event]:
-    area, stop, begun = context.area, context.stop, time.monotonic()
+              names: ShelfNames, pace: _Pace) -> Iterator[Event]:
+    area, stop = context.area, context.stop
     reached, state = context.begin, ""
     away: NeedlewrightError | None = None
     while not stop.is_set() and away is None:
@@ -77,17 +78,20 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
                     state = one.state
                     yield Note("phone-waiting" if state else "phone-back", {"state": state})
             elif one.path is None:
-                yield Found(names.not_there(one.offered, "object-not-brought", _reason(one.error)))
+                pace.settled(one.offered)
+                yield Found(_not_there(names.of(one.offered), "object-not-brought",
+                                       _reason(one.error)))
             else:
                 ready.append((one.offered, one, one.path))
         examined = examine((path for _, _, path in ready), stop, pool)
         for (offered, one, path), done in zip(ready, examined, strict=False):
             reached = min(area.stop, offered.entry.at + max(1, offered.entry.size))
+            pace.settled(offered)
             if done.find is not None and context.plan.takes(done.find.kind, done.find.format):
                 content = Brought(offered.entry.key, path.stat().st_size,
                                   f"{FOLDER}/{path.name}", one.sha256)
-                yield Found(names.named(replace(done.find, content=content), offered))
-        yield progress_of(STEP, context, reached, begun, state)
+                yield Found(_named(replace(done.find, content=content), names.of(offered)))
+        yield pace.progress(reached, state)
     if away is not None:
         raise away
     done_all = not stop.is_set()
@@ -95,46 +99,50 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
                    area.stop if done_all else reached)
 
 
-class _Names:
-    """What the paths of all files tell of each."""
+class _Pace:
+    """How far a search is by the files that it wants, which may be few of many."""
 
-    def __init__(self, every: Sequence[Offered]) -> None:
-        self._hidden = frozenset(
-            o.entry.path[: -len(MARKER)] for o in every if o.entry.path.endswith(f"/{MARKER}"))
+    def __init__(self, context: Context, wanted: list[Offered]) -> None:
+        self._context, self._begun = context, time.monotonic()
+        self._total, self._count = sum(map(_weight, wanted)), len(wanted)
+        self._done = self._files = 0
 
-    def _kept(self, offered: Offered) -> Kept | None:
-        found = by_path(offered.entry.path, self._hidden)
-        return Kept(HIDDEN) if found is None and offered.hidden else found
+    def settled(self, offered: Offered) -> None:
+        self._done += _weight(offered)
+        self._files += 1
 
-    def _removed(self, offered: Offered) -> bool:
-        kept = self._kept(offered)
-        return kept is not None and kept.code != HIDDEN
+    def progress(self, reached: int, away: str) -> Progress:
+        """`reached`: all places before it are settled; `away`: see `Progress`."""
+        area, spent = self._context.area, time.monotonic() - self._begun
+        part = self._done / self._total if self._total else 1.0
+        rate = part * area.size / spent if spent > 1 and part > KNOWN else 0.0
+        return Progress(STEP, int(part * area.size), area.size, reached, rate,
+                        (1 - part) * area.size / rate if rate else None, away=away,
+                        files=(self._files, self._count))
 
-    def wanted(self, plan: Plan, offered: Offered) -> bool:
-        path = offered.entry.path
-        if (plan.removed_only and not self._removed(offered)) or (
-                plan.folder and not path.startswith(f"{plan.folder}/")) or (
-                plan.days and not plan.days.holds((offered.created, offered.modified))):
-            return False
-        return not plan.kinds or kind_of_name(path)[0] in plan.kinds
 
-    def named(self, find: Find, offered: Offered) -> Find:
-        """`find` as what the device holds under its path."""
-        path, kept = offered.entry.path, self._kept(offered) or Kept("")
-        record = Record(
-            offered.entry.at, stated=offered.size, created=offered.created,
-            modified=offered.modified, kept=kept.code, original=kept.original,
-            removed_at=kept.removed_at, purge_at=kept.purge_at)
-        return replace(find, path=path, name=(kept.original or path).rpartition("/")[2],
-                       removed=self._removed(offered), found_by=(STEP,), record=record,
-                       broken=None)
+def _weight(offered: Offered) -> int:
+    """What a file costs to bring, in bytes: small ones cost more than theirs."""
+    return ASKING + (offered.size or 0)
 
-    def not_there(self, offered: Offered, code: str, answer: str) -> Find:
-        """A file of which nothing but its name was handed out."""
-        kind, form, extension = kind_of_name(offered.entry.path)
-        check = Check("content", Outcome.FAIL, code, {"answer": answer}, content=True)
-        return self.named(Find(form, kind, extension, ShelfObject(offered.entry.key, 0),
-                               Grade.GONE, 0.0, (STEP,), (check,), Facts()), offered)
+
+def _named(find: Find, one: Inside) -> Find:
+    """`find` as what the device holds under its path."""
+    offered, kept = one.offered, one.kept or Kept("")
+    record = Record(
+        offered.entry.at, stated=offered.size, created=offered.created,
+        modified=offered.modified, kept=kept.code, original=kept.original,
+        removed_at=kept.removed_at, purge_at=kept.purge_at)
+    return replace(find, path=one.path, name=one.name, removed=one.removed, found_by=(STEP,),
+                   record=record, broken=None)
+
+
+def _not_there(one: Inside, code: str, answer: str) -> Find:
+    """A file of which nothing but its name was handed out."""
+    _, form, extension = kind_of_name(one.path)
+    check = Check("content", Outcome.FAIL, code, {"answer": answer}, content=True)
+    return _named(Find(form, one.kind, extension, ShelfObject(one.offered.entry.key, 0),
+                       Grade.GONE, 0.0, (STEP,), (check,), Facts()), one)
 
 
 def _reason(error: NeedlewrightError | None) -> str:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
+import threading
 from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from needlewright.core.errors import SourceError
-from needlewright.core.phones import codes
-from needlewright.core.phones.addresses import IP, NAMED, USB, checked, is_address
+from needlewright.core.phones import codes, warm
+from needlewright.core.phones.addresses import IP, NAMED, USB, checked, is_address, resolved
 from needlewright.core.phones.listing import Held, Listing, date_text
 from needlewright.core.phones.phone import Phone, State
 from needlewright.core.sources.files import ImageFile
@@ -37,11 +39,31 @@ class PhoneShelf(DistantShelf):
         self._failed: Counter[str] = Counter()
 
     def close(self) -> None:
+        """Let go of it; it stays open for a while, for whoever opens it next."""
+        if self._listing is not None and self.phone.is_open:
+            warm.keep(self.phone.address, self)
+        else:
+            self.end()
+
+    def end(self) -> None:
+        """Close it for good."""
         self.phone.close()
 
-    def _listed(self) -> Listing:
+    def is_fresh(self) -> bool:
+        """Whether what it holds is what was listed; else it is listed again when it is asked."""
+        fresh = False
+        with contextlib.suppress(SourceError):
+            fresh = self._listing is not None and self.phone.is_same()
+        if not fresh:
+            self._listing = None  # handles are another session's
+        return fresh
+
+    def look(self, told: Callable[[int, int], None]) -> None:
+        self._listed(told)
+
+    def _listed(self, told: Callable[[int, int], None] = lambda done, offered: None) -> Listing:
         if self._listing is None:
-            self._listing = self.phone.listing()
+            self._listing = self.phone.listing(told)
             self._held = {held.key: held for held in self._listing.files}
             at, self._offered = 0, []
             for held in sorted(self._listing.files, key=lambda h: h.key):
@@ -69,6 +91,16 @@ class PhoneShelf(DistantShelf):
     def read_into(self, offset: int, target: memoryview) -> int:
         raise SourceError("shelf-no-bytes", path=self.spec)
 
+    def thumbnail(self, offered: Offered) -> bytes:
+        self._listed()
+        held = self._held.get(offered.entry.key)
+        try:
+            return b"" if held is None else self.phone.thumbnail(held)
+        except SourceError as error:
+            if error.code != "phone-refused":
+                raise
+            return b""
+
     def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> int:
         self._listed()
         held = self._held.get(offered.entry.key)
@@ -86,7 +118,7 @@ class PhoneShelf(DistantShelf):
     def is_back(self) -> str:
         state, _ = self.phone.state()
         if state is State.READY:
-            self._listing = None  # handles are another session's
+            self.is_fresh()
             self._listed()
             return ""
         return str(state)
@@ -123,7 +155,16 @@ def _short_name(spec: str) -> str:
 
 
 def _open(spec: str, direct: bool) -> Source:
-    return PhoneShelf(checked(spec))
+    address = checked(spec)
+    with contextlib.suppress(SourceError):
+        kept = warm.take(resolved(address))
+        if isinstance(kept, PhoneShelf):
+            kept.spec = kept.phone.spec = address
+            kept.name = _short_name(address)
+            kept.heed(threading.Event())
+            kept.is_fresh()
+            return kept
+    return PhoneShelf(address)
 
 
 register(Opener("phone", is_address, checked, _open, _short_name))

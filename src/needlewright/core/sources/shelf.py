@@ -63,8 +63,18 @@ class DistantShelf(Shelf):
     middle of that."""
 
     @abstractmethod
+    def look(self, told: Callable[[int, int], None]) -> None:
+        """List it, if that was not done; `told`: (files and folders so far, of those that are
+        offered). SourceError; Interrupted where `heed` says so."""
+
+    @abstractmethod
     def offered(self) -> Sequence[Offered]:
         """All files, in the order of their places."""
+
+    @abstractmethod
+    def thumbnail(self, offered: Offered) -> bytes:
+        """The small picture that it has of a file itself, without fetching that; b"" where there is
+        none. SourceError where the shelf is away."""
 
     @abstractmethod
     def missing(self) -> dict[str, int]:

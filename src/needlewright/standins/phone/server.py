@@ -79,9 +79,16 @@ class PhoneServer:
                 if not self.state.trusted:
                     _send(client, INIT_FAIL, struct.pack("<I", 1))
                     return
+                if self.state.faults.single and self.state.speaking:
+                    _send(client, INIT_FAIL, struct.pack("<I", 2))
+                    return
                 _send(client, COMMAND_ACK, struct.pack("<I", 1) + bytes(16) + (
                     self.name + "\0").encode("utf-16-le") + struct.pack("<I", 0x10000))
-                Connection(self, client).serve()
+                self.state.speaking += 1
+                try:
+                    Connection(self, client).serve()
+                finally:
+                    self.state.speaking -= 1
         except (Gone, OSError):
             pass
         finally:
@@ -223,6 +230,7 @@ class Connection:
         handle, _, wanted, _, depth = values[:5]
         if handle in (0, EVERY) and depth in (0, EVERY):
             every = list(self.shelves.objects.values())
+            self.state.listings += 1
         else:
             every = [o for o in self.shelves.objects.values()
                      if o.handle == handle or (depth and o.parent == handle)]

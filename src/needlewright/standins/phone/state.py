@@ -31,7 +31,8 @@ class PhoneFaults:
     "refuses" or "breaks". `shallow`: it lists only what lies in no folder, or in the one that is
     asked for, and hands out little at once. `twins`: names of which there are two in a folder.
     `made_up`: so many files more, of `size` bytes. `bare`: it has no connection for events, tells
-    nothing of itself before there is a session, and is busy at first, as small cameras.
+    nothing of itself before there is a session, and is busy at first, as small cameras. `single`:
+    it speaks with one computer at a time.
     """
 
     slow: float = 0.0
@@ -49,6 +50,7 @@ class PhoneFaults:
     made_up: int = 0
     size: int = 0
     bare: bool = False
+    single: bool = False
 
     @staticmethod
     def load(path: Path) -> PhoneFaults:
@@ -70,6 +72,8 @@ class State:
     sent: int = 0
     answers: int = 0
     begun: int = 0
+    speaking: int = 0  # connections for operations
+    listings: int = 0  # how often everything was listed
     on_change: list[Callable[[], None]] = field(default_factory=list)
 
     def act(self, wish: str) -> bool:
@@ -108,7 +112,7 @@ class State:
     def told(self) -> dict[str, Any]:
         return {"locked": self.locked, "trusted": self.trusted, "allowed": self.allowed,
                 "plugged": self.plugged, "granted": self.granted, "asked": self.asked,
-                "sent": self.sent}
+                "sent": self.sent, "listings": self.listings}
 
     def goes(self, count: int) -> int:
         """How many of `count` bytes get through before the connection breaks: all as a rule."""

@@ -1,0 +1,89 @@
+"""What is said of the files that a phone or another shelf offers, before any of them is fetched."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from needlewright.core.search.keeping import HIDDEN, UNFINISHED
+from needlewright.core.search.shelf_names import Inside
+from needlewright.wording import finds, units
+
+COLUMNS = ("", "name", "state", "day", "size", "folder")
+LIVE, REFUSED = "there", "refused"
+LOOK_INSIDE = "Look inside…"
+HEAD = "What {name} offers"
+HINT = ("Nothing has been fetched yet. The small pictures are the device's own. Choose what is to "
+        "be brought into the job; with nothing chosen, all that is shown is brought.")
+LOOKING = "{name} is listed: {done:,} of {offered:,} files and folders so far."
+ASKING = "{name} is asked what it holds…"
+EMPTY = "It offers nothing of this."
+FILTER = "part of a name or folder"
+ONLY_REMOVED = "Removed only"
+CLOSE = "Close"
+ALL_KINDS = "All kinds"
+BUSY = "A search is speaking with it; look inside when that has ended."
+
+
+def state(one: Inside, now: datetime | None = None) -> str:
+    """'removed, 12 days left', 'hidden', 'there', 'refused'."""
+    if one.offered.refused:
+        return REFUSED
+    if one.kept is None:
+        return LIVE
+    if one.kept.code in (HIDDEN, UNFINISHED):
+        return one.kept.code
+    text = "removed"
+    if one.kept.purge_at:
+        until = datetime.fromisoformat(one.kept.purge_at)
+        days = (until - (now or datetime.now(until.tzinfo))).days
+        text += f", {units.count(days, 'day')} left" if days >= 0 else ", its time is up"
+    return text
+
+
+def day(one: Inside) -> str:
+    """The day that it is dated; "" where it has none."""
+    told = one.offered.created or one.offered.modified
+    return told[:10] if told else ""
+
+
+def size(one: Inside) -> str:
+    return "" if one.offered.size is None else units.size(one.offered.size)
+
+
+def line(one: Inside) -> str:
+    """One file, for a list in a terminal."""
+    return f"{state(one):<24}{size(one):>9}  {day(one):<10}  {one.path}"
+
+
+def summary(every: Sequence[Inside]) -> str:
+    """'29 files, 1.2 MB: 24 photos, 5 videos; 3 removed and still kept'."""
+    total = sum(one.offered.size or 0 for one in every)
+    counts: dict[str, int] = {}
+    for one in every:
+        counts[str(one.kind)] = counts.get(str(one.kind), 0) + 1
+    kinds = ", ".join(f"{counts[kind]:,} {word.lower()}" for kind, word in finds.KINDS.items()
+                      if kind in counts)
+    text = f"{units.count(len(every), 'file')}, {units.size(total)}"
+    text = f"{text}: {kinds}" if kinds else text
+    removed = sum(one.removed for one in every)
+    return f"{text}; {removed:,} removed and still kept" if removed else text
+
+
+def bring(chosen: Sequence[Inside], shown: int) -> str:
+    """What the button says: 'Bring 3 files, 1.2 MB'."""
+    if not chosen:
+        return f"Bring all {shown:,}" if shown != 1 else "Bring it"
+    total = sum(one.offered.size or 0 for one in chosen)
+    return f"Bring {units.count(len(chosen), 'file')}, {units.size(total)}"
+
+
+def as_json(one: Inside) -> dict[str, Any]:
+    """One file, for other programs."""
+    offered, kept = one.offered, one.kept
+    return {"path": one.path, "name": one.name, "kind": str(one.kind), "size": offered.size,
+            "created": offered.created, "modified": offered.modified, "state": (
+                "refused" if offered.refused else kept.code if kept else "live"),
+            "removed": one.removed, "purge_at": kept.purge_at if kept else None,
+            "refused": offered.refused or None}
