@@ -15,6 +15,7 @@ from needlewright.app.courtesy import at_work
 from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.desk import Desk
 from needlewright.app.joining import Joining
+from needlewright.app.looking import Listings
 from needlewright.app.mends import Mends
 from needlewright.app.phones import Phones
 from needlewright.app.putting import PutBacks
@@ -86,6 +87,8 @@ class Session(QObject):
         self.copies = Copies(devices, self)
         self.phones = Phones(self)
         self.putting = PutBacks(self)
+        self.listings = Listings(self)
+        self.listings.problem.connect(self._not_listed)
         self.phones.problem.connect(self.problem)
         self.demo = DemoJobs(self, self)
         self.copies.problem.connect(self.problem)
@@ -144,10 +147,19 @@ class Session(QObject):
         self._open(lambda: job_for_image(folder, spec, name))
 
     def open_phone(self, spec: str) -> None:
-        """Take the phone at `spec` into the open job, or into a new one."""
+        """Take the phone at `spec` into the open job, or into a new one, once it is listed."""
+        self.phones.leave()  # many speak with one at a time
+        self.listings.begin(spec, partial(self._take_in, spec))
+
+    def _take_in(self, spec: str) -> None:
         name = short_name(spec)
         folder = self.board.folder or new_folder(Path(safe_name(name)))
-        self._open(lambda: job_for_image(folder, spec, name), self.phones.leave)
+        self._open(lambda: job_for_image(folder, spec, name))
+
+    def _not_listed(self, spec: str, sentence: str) -> None:
+        self.problem.emit(sentence)
+        if self.source is None or self.source.path != spec:
+            self.phones.watch(spec)  # it was to be taken in: what is to be done is shown again
 
     def copy_raw(self, address: str, name: str) -> None:
         """Copy a phone's raw storage, in the open job or a new one."""
@@ -443,6 +455,7 @@ class Session(QObject):
         self.joining.end()
         self.mends.end()
         self.putting.end()
+        self.listings.end()
         self.copies.end_copy()
         self.copies.forget()
 

@@ -12,9 +12,11 @@ import signal
 import subprocess
 import sys
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from typing import IO
 
 PR_SET_PDEATHSIG = 1
+_STARTER = ThreadPoolExecutor(1, "starter")  # lives as long as the program
 
 #: What a child may know of the environment; nothing of Python's own, no library paths.
 WANTED = frozenset((
@@ -52,3 +54,9 @@ def start(
     return subprocess.Popen(
         command(module, *arguments), stdin=stdin, stdout=stdout, stderr=stderr,
         pass_fds=tuple(pass_fds), env=environment(more))
+
+
+def start_to_stay(module: str, *arguments: str) -> subprocess.Popen[bytes]:
+    """Start one that stays when the thread ends that wants it: the kernel ends a child with the
+    very thread that started it (prctl(2), PR_SET_PDEATHSIG)."""
+    return _STARTER.submit(start, module, *arguments).result()

@@ -63,8 +63,9 @@ def summary(every: Sequence[Inside]) -> str:
     counts: dict[str, int] = {}
     for one in every:
         counts[str(one.kind)] = counts.get(str(one.kind), 0) + 1
-    kinds = ", ".join(f"{counts[kind]:,} {word.lower()}" for kind, word in finds.KINDS.items()
-                      if kind in counts)
+    kinds = ", ".join(
+        f"{counts[kind]:,} {finds.KIND_ONE[kind] if counts[kind] == 1 else word}"
+        for kind, word in finds.KINDS.items() if kind in counts and kind != "other")
     text = f"{units.count(len(every), 'file')}, {units.size(total)}"
     text = f"{text}: {kinds}" if kinds else text
     removed = sum(one.removed for one in every)
@@ -87,3 +88,20 @@ def as_json(one: Inside) -> dict[str, Any]:
                 "refused" if offered.refused else kept.code if kept else "live"),
             "removed": one.removed, "purge_at": kept.purge_at if kept else None,
             "refused": offered.refused or None}
+
+
+def listing_line(name: str, told: tuple[int, int]) -> str:
+    """How far a list is."""
+    return LOOKING.format(name=name, done=told[0], offered=told[1]) if told[1] else (
+        ASKING.format(name=name))
+
+
+def cell(one: Inside, column: int) -> str:
+    """What a column of the table says."""
+    return ("", one.name, state(one), day(one), size(one), one.folder)[column]
+
+
+def tip(one: Inside) -> str:
+    """The whole path, and why nothing more is known of it."""
+    refused = one.offered.refused
+    return f"{one.path}\nThe device answers: {refused}" if refused else one.path

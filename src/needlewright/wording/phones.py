@@ -42,6 +42,9 @@ STILL_WAITING = "Still waiting; this turns by itself."
 ASKING = "Asking the phone…"
 TAKE_IN, LEAVE = "Take it in", "Leave it"
 LOOK_AT = "Look at it"
+STOP_LISTING = "Stop"
+WHY_LISTED = ("Every object is counted, so that nothing is missing without a word. Nothing has "
+              "been fetched yet.")
 
 
 def head(spec: str, model: str) -> str:

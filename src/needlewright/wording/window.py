@@ -185,7 +185,8 @@ SEARCH_TEXTS = {
 }
 SEARCH_STATES = {
     "done": "done", "stopped": "stopped, goes on from there", "running": "was interrupted",
-    "failed": "failed", "paused": "paused", "": "not begun", "searching": "running",
+    "narrowed": "done for what was chosen", "failed": "failed", "paused": "paused",
+    "": "not begun", "searching": "running",
 }
 
 # Finds

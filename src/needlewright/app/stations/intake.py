@@ -82,8 +82,11 @@ class Intake(QWidget):
         self.copy_card = CopyCard(
             session.copies, lambda: session.begin_copy(session.copies.spec), self.ask_effort)
         self.forecast_card = ForecastCard(session.copies)
-        self.phone_card = PhoneCard(session.phones, session.open_phone, session.copy_raw)
+        self.phone_card = PhoneCard(session.phones, session.listings, session.open_phone,
+                                    session.copy_raw)
         session.phones.changed.connect(self.refresh)
+        session.listings.changed.connect(self._listing_changed)
+        self._listing = ""
         fill(middle, self.phone_card, self.forecast_card, self.copy_card, self.begin, None)
         panel = QWidget()
         panel.setObjectName("dossier")
@@ -119,7 +122,7 @@ class Intake(QWidget):
         self._show_devices()
         clear(self.begin)
         self.demo_button = None
-        watched = bool(self._session.phones.watched)
+        watched = bool(self._session.phones.watched or self._session.listings.spec)
         if not rows and self._session.copies.work is None and not watched:
             frame, inside = card()
             fill(inside, label(words.INTAKE_FIRST, "sub"),
@@ -130,6 +133,12 @@ class Intake(QWidget):
         if self._session.copies.work is None and not watched:  # the copy needs the room
             self._add_demo()
         self._show_facts()
+
+    def _listing_changed(self) -> None:
+        """It tells ten times a second how far it is, which changes nothing here."""
+        if self._listing != self._session.listings.spec:
+            self._listing = self._session.listings.spec
+            self.refresh()
 
     def _copy_changed(self) -> None:
         running = self._session.copies.work is not None

@@ -2,38 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import (
     QFontMetrics,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-    QPixmap,
     QShowEvent,
 )
 from PySide6.QtWidgets import (
     QButtonGroup,
     QFrame,
     QHBoxLayout,
-    QLayout,
     QLineEdit,
     QMenu,
     QWidget,
 )
 
-from needlewright.app.courtesy import at_work
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
-from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.dossier import WIDTH
 from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.formats_dialog import FormatsDialog
+from needlewright.app.widgets.inside_dialog import InsideDialog
+from needlewright.app.widgets.just_found import JustFound
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import (
     button,
-    card,
     column,
     fill,
     label,
@@ -41,9 +35,10 @@ from needlewright.app.widgets.small import (
     restyle,
     scrolling,
 )
-from needlewright.app.widgets.stitch import Stitch, draw_stitch
+from needlewright.app.widgets.step_card import COLUMN, LARGE, LOOKED_INTO, StepCard, in_columns
+from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.formats.registry import formats
-from needlewright.core.jobs.rows import BYTES, FindRow
+from needlewright.core.jobs.rows import BYTES
 from needlewright.core.search.carving import kinds_of
 from needlewright.core.search.days import days_of
 from needlewright.core.search.events import VolumeSeen
@@ -58,121 +53,7 @@ from needlewright.wording import units
 from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
-COLUMN = 74
-LARGE = 1.2  # text scale above which things stand below each other
-HEAD_INDENT = 4  # what a switch keeps free before its word
 CARD_EDGE = 17  # a card's border and the room inside it
-
-
-class StepCard:
-    """One step: what it does, its tally by kind, how far it is, and its buttons."""
-
-    def __init__(self, name: str, kinds: list[str]) -> None:
-        self.name = name
-        self.frame, inside = card()
-        self.state = label("", "muted", f"state-{name}")
-        self.cost = label("", "muted", wrap=True)
-        self.gauge = Gauge(250)
-        self.tallies = {kind: label("", "figure", f"tally-{name}-{kind}") for kind in kinds}
-        self.begin = button(words.SEARCH_BEGIN, f"begin-{name}", None, "main")
-        self.pause = button(words.SEARCH_PAUSE, f"pause-{name}")
-        self.stop = button(words.SEARCH_STOP, f"stop-{name}")
-        title = label(find_words.STEPS[name].capitalize(), "sub")
-        text = label(words.SEARCH_TEXTS[name], "muted", wrap=True)
-        for wrapped in (text, self.cost):
-            wrapped.setMinimumHeight(1)  # or else as high as its narrowest shape would be
-        self.state.setAlignment(Qt.AlignmentFlag.AlignRight)
-        if look.scale > LARGE:  # large text has no room for a table
-            figures = flow(*self.tallies.values(), spacing=16)
-            fill(inside, line(title, None, self.state), text, figures, self.gauge, self.cost,
-                 flow(self.begin, self.pause, self.stop, spacing=8))
-            return
-        texts = column(margins=(0, 0, 0, 0), spacing=2)
-        fill(texts, title, text, self.cost)
-        row = QHBoxLayout()
-        for tally in self.tallies.values():
-            tally.setMinimumWidth(look.px(COLUMN))
-            tally.setIndent(HEAD_INDENT)
-            row.addWidget(tally)
-        row.addStretch(1)
-        middle = column(margins=(0, 0, 0, 0), spacing=6)
-        fill(middle, row, self.gauge)
-        right = column(margins=(0, 0, 0, 0), spacing=6)
-        right.setAlignment(Qt.AlignmentFlag.AlignRight)
-        fill(right, self.state, line(None, self.begin, self.pause, self.stop, spacing=8))
-        inside.addLayout(_in_columns(texts, middle, right))
-
-    def show_tally(self, kind: str, found: int) -> None:
-        """How many of a kind; with its name where no head above says it."""
-        text = f"{found:,}" if found else ""
-        if found and look.scale > LARGE:
-            text = f"{text} {find_words.KINDS[kind]}"
-        self.tallies[kind].setText(text)
-        self.tallies[kind].setVisible(bool(text) or look.scale <= LARGE)
-
-
-def _in_columns(*parts: QLayout) -> QHBoxLayout:
-    """What a step is, its figures and its buttons, with the heads of the figures above them."""
-    row = QHBoxLayout()
-    for part, stretch in zip(parts, (4, 3, 3)):
-        row.addLayout(part, stretch)
-    return row
-
-
-class JustFound(QWidget):
-    """A grid of the newest finds; a click opens one large."""
-
-    opened = Signal(int)
-
-    def __init__(self, session: Session, thumbnails: Thumbnails) -> None:
-        super().__init__()
-        self.setObjectName("justFound")
-        self._session, self._thumbnails = session, thumbnails
-        self._rows: Sequence[FindRow] = ()
-        thumbnails.ready.connect(self._picture_came)
-
-    def show_rows(self, rows: Sequence[FindRow]) -> None:
-        self._rows = rows
-        self.update()
-
-    def _picture_came(self, numbers: frozenset[int]) -> None:
-        if any(row.id in numbers for row in self._rows):
-            self.update()
-
-    def _box(self, index: int) -> tuple[int, int, int, int]:
-        wide = (self.width() - 8) // 2
-        high = wide * 2 // 3
-        return (index % 2) * (wide + 8), (index // 2) * (high + 24), wide, high
-
-    @at_work
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        for index, row in enumerate(self._rows):
-            x, y, wide, high = self._box(index)
-            if y + high + 16 > self.height():
-                break
-            painter.fillRect(x, y, wide, high, look.colour("pictures"))
-            picture = self._thumbnails.get(row.id)
-            if picture is not None and not picture.isNull():
-                _draw_fitted(painter, picture, x, y, wide, high)
-            draw_stitch(painter, x + 1, y + high + 9, row.grade, row.share)
-        painter.end()
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        point = event.position()
-        for index, row in enumerate(self._rows):
-            x, y, wide, high = self._box(index)
-            if x <= point.x() < x + wide and y <= point.y() < y + high:
-                self.opened.emit(row.id)
-                return
-
-
-def _draw_fitted(painter: QPainter, picture: QPixmap, x: int, y: int, wide: int,
-                 high: int) -> None:
-    size = picture.size().scaled(wide, high, Qt.AspectRatioMode.KeepAspectRatio)
-    painter.drawPixmap(x + (wide - size.width()) // 2, y + (high - size.height()) // 2,
-                       size.width(), size.height(), picture)
 
 
 class Search(QWidget):
@@ -189,12 +70,13 @@ class Search(QWidget):
         self.formats: frozenset[str] = frozenset()  # empty: all of them
         self.head = label("", "head", "planHead")
         left = column()
-        fill(left, self.head, label(words.SEARCH_HINT, "muted"), 8, self._kind_row())
+        fill(left, self.head, label(words.SEARCH_HINT, "muted", wrap=True), 8, self._kind_row())
         self.cards = {name: StepCard(name, self._kinds) for name in steps()}
         for step in self.cards.values():
             step.begin.clicked.connect(lambda *_, s=step: self.begin(s.name))
             step.pause.clicked.connect(lambda *_: session.pause_search())
             step.stop.clicked.connect(lambda *_: session.stop_search())
+            step.look.clicked.connect(lambda *_: self.look_inside())
             left.addWidget(step.frame)
         grades = ("whole", "partial", "remnant", "gone")
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
@@ -211,7 +93,9 @@ class Search(QWidget):
         # Many signals, one look: and none while another station is on show.
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self.refresh)
-        for signal in (session.search_changed, session.source_changed, session.finds_changed):
+        self.inside: InsideDialog | None = None
+        for signal in (session.search_changed, session.source_changed, session.finds_changed,
+                       session.listings.changed):
             signal.connect(self.changed)
         self.refresh()
 
@@ -225,18 +109,19 @@ class Search(QWidget):
 
     def _kind_row(self) -> QWidget | QHBoxLayout:
         self.kind_buttons = {}
+        bold = QFontMetrics(look.font(13, True))
         heads = QHBoxLayout()
         for kind in self._kinds:
             chosen = button(find_words.KINDS[kind], f"kind-{kind}", self._kinds_changed, "link")
             chosen.setCheckable(True)
             chosen.setChecked(True)
-            chosen.setMinimumWidth(look.px(COLUMN))
+            chosen.setMinimumWidth(max(look.px(COLUMN), bold.horizontalAdvance(chosen.text()) + 8))
             self.kind_buttons[kind] = chosen
             heads.addWidget(chosen)
         if look.scale > LARGE:
             return flow(label(words.SEARCH_LOOK_FOR, "muted"), *self.kind_buttons.values())
         heads.addStretch(1)
-        row = _in_columns(line(label(words.SEARCH_LOOK_FOR, "muted"), None), heads, line(None))
+        row = in_columns(line(label(words.SEARCH_LOOK_FOR, "muted"), None), heads, line(None))
         row.setContentsMargins(CARD_EDGE, 0, CARD_EDGE, 0)
         return row
 
@@ -392,6 +277,20 @@ class Search(QWidget):
         except ValueError:
             self._session.problem.emit(words.SEARCH_DAYS_WRONG.format(text=self.days.text()))
 
+    def look_inside(self) -> None:
+        """Show what a phone offers, and let it be chosen what of it is brought."""
+        source = self._session.source
+        if source is None:
+            return
+        if self.inside is not None:
+            self.inside.deleteLater()
+        self.inside = InsideDialog(self._session.listings, source.path, self)
+        self.inside.wanted.connect(self._bring)
+        self.inside.open()
+
+    def _bring(self, keys: frozenset[str]) -> None:
+        self._session.begin_search(Plan((LOOKED_INTO,), keys=keys))
+
     def _kinds_changed(self) -> None:
         if any(b.isChecked() for b in self.kind_buttons.values()):
             self._session.change_search(self.plan("signatures"))
@@ -443,7 +342,8 @@ class Search(QWidget):
             progress = session.progress
             part = progress.done / max(1, progress.total) if progress else 0.0
         else:
-            text = words.SEARCH_NEXT if waiting else words.SEARCH_STATES.get(ending, "")
+            said = ending if ending != "done" else getattr(state, "state", "") or ending
+            text = words.SEARCH_NEXT if waiting else words.SEARCH_STATES.get(said, "")
             span = getattr(state, "area_stop", 0) - getattr(state, "area_start", 0)
             reached = getattr(state, "checkpoint", 0) - getattr(state, "area_start", 0)
             part = 1.0 if ending == "done" else reached / max(1, span)
@@ -455,6 +355,8 @@ class Search(QWidget):
             words.SEARCH_GO_ON if ending in ("stopped", "running", "failed")
             else words.SEARCH_BEGIN))
         step.begin.setVisible(running is None and not waiting)
+        step.look.setVisible(step.name == LOOKED_INTO and running is None)
+        step.look.setEnabled(not session.searching and not session.listings.busy)
         step.pause.setVisible(running is not None)
         step.stop.setVisible(running is not None)
         if running is not None:

@@ -10,7 +10,9 @@ from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.small import button, fill, label
 from needlewright.core.delivery.bag import Delivering
+from needlewright.core.sources.registry import short_name
 from needlewright.wording import activity as activity_words
+from needlewright.wording import inside as inside_words
 from needlewright.wording import mending as mending_words
 from needlewright.wording import window as words
 
@@ -63,7 +65,9 @@ class ActivityLine(QWidget):
         inside.setSpacing(12)
         self.copy_gauge, self.copy_text = Gauge(), label("", "", "copyActivity")
         self.mending_gauge, self.mending_text = Gauge(), label("", "", "mendingActivity")
-        fill(inside, self.idle, self.gauge, self.text, self.copy_gauge, self.copy_text,
+        self.listing_gauge, self.listing_text = Gauge(), label("", "", "listingActivity")
+        fill(inside, self.idle, self.listing_gauge, self.listing_text, self.gauge, self.text,
+             self.copy_gauge, self.copy_text,
              self.delivery_gauge, self.delivery_text, self.mending_gauge, self.mending_text, None,
              self.pause, self.stop, self.log,
              self.keys)
@@ -72,6 +76,7 @@ class ActivityLine(QWidget):
         session.job_changed.connect(self.refresh)
         session.copies.changed.connect(self.refresh)
         session.mends.changed.connect(self.refresh)
+        session.listings.changed.connect(self.refresh)
         self.refresh()
 
     def sizeHint(self) -> QSize:
@@ -84,6 +89,8 @@ class ActivityLine(QWidget):
             self._session.stop_delivery()
         elif self._session.mends.work is not None:
             self._session.mends.stop()
+        elif self._session.copies.work is None:
+            self._session.listings.stop()
         else:
             self._session.copies.stop()
 
@@ -122,20 +129,27 @@ class ActivityLine(QWidget):
             self.mending_text.setText(mending_words.mending_line(
                 mends.now.name, mends.now.number, mends.now.count))
             self.mending_gauge.show_part(mends.now.number / max(1, mends.now.count))
+        listing = session.listings
+        if listing.spec:
+            self.listing_text.setText(inside_words.listing_line(short_name(listing.spec),
+                                                                listing.told))
+            self.listing_gauge.show_part(listing.told[0] / max(1, listing.told[1]))
         for widget, shown in (
+                (self.listing_gauge, bool(listing.spec)), (self.listing_text, bool(listing.spec)),
                 (self.mending_gauge, mends.work is not None),
                 (self.mending_text, mends.work is not None),
                 (self.gauge, search is not None), (self.text, search is not None),
                 (self.pause, search is not None or session.copies.work is not None),
                 (self.stop, search is not None or session.delivery is not None
-                 or session.copies.work is not None or mends.work is not None),
+                 or session.copies.work is not None or mends.work is not None
+                 or bool(listing.spec)),
                 (self.delivery_gauge, session.delivery is not None),
                 (self.delivery_text, session.delivery is not None),
                 (self.copy_gauge, copies.work is not None),
                 (self.copy_text, copies.work is not None and (
                     copies.told is not None or copies.waiting is not None)),
                 (self.idle, search is None and session.delivery is None
-                 and copies.work is None and mends.work is None),
+                 and copies.work is None and mends.work is None and not listing.spec),
                 (self.log, session.board.folder is not None)):
             widget.setVisible(shown)
         paused = search.paused if search is not None else (

@@ -7,21 +7,24 @@ from functools import partial
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from needlewright.app.looking import Listings
 from needlewright.app.phones import Phones
 from needlewright.app.widgets.small import button, card, clear, fill, label, line
 from needlewright.core.phones.addresses import NAMED
 from needlewright.core.phones.phone import State
+from needlewright.core.sources.registry import short_name
+from needlewright.wording import inside as inside_words
 from needlewright.wording import phones as words
 
 
 class PhoneCard(QWidget):
     """Shows the phone that is watched; hidden where none is."""
 
-    def __init__(self, phones: Phones, take_in: Callable[[str], object],
+    def __init__(self, phones: Phones, listings: Listings, take_in: Callable[[str], object],
                  copy: Callable[[str, str], object]) -> None:
         """`take_in(spec)`: its files; `copy(address, name)`: its raw storage."""
         super().__init__()
-        self._phones = phones
+        self._phones, self._listings = phones, listings
         self.head = label("", "head", "phoneHead", wrap=True)
         self.points = [label("", "", f"phonePoint{n}", wrap=True)
                        for n in range(len(words.POINTS))]
@@ -32,7 +35,7 @@ class PhoneCard(QWidget):
         self.raw_text = label("", "", "phoneRaw", wrap=True)
         self.raw = QVBoxLayout()
         self._copy = copy
-        self.leave = button(words.LEAVE, "leavePhone", phones.leave, "link")
+        self.leave = button(words.LEAVE, "leavePhone", self._leave, "link")
         frame, inside = card()
         fill(inside, self.head, 4, *self.points, 4, self.do, self.why, 4,
              line(self.take, self.leave, None, spacing=12), 8, self.raw_text, self.raw)
@@ -43,12 +46,28 @@ class PhoneCard(QWidget):
         outer.setSpacing(8)
         fill(outer, frame, advice)
         phones.changed.connect(self.refresh)
+        listings.changed.connect(self.refresh)
         self.refresh()
+
+    def _leave(self) -> None:
+        if self._listings.spec:
+            self._listings.stop()
+        else:
+            self._phones.leave()
 
     def refresh(self) -> None:
         """Show how far the phone is now."""
-        watched = self._phones.watched
-        self.setVisible(bool(watched))
+        watched, listing = self._phones.watched, self._listings.spec
+        self.setVisible(bool(watched or listing))
+        self.leave.setText(words.STOP_LISTING if listing else words.LEAVE)
+        for shown in (*self.points, self.raw_text, self.take):
+            shown.setVisible(not listing)
+        if listing:
+            self.head.setText(words.head(listing, ""))
+            self.do.setText(inside_words.listing_line(short_name(listing), self._listings.told))
+            self.why.setText(words.WHY_LISTED)
+            clear(self.raw)
+            return
         if not watched:
             return
         ready = self._phones.ready

@@ -44,6 +44,7 @@ BATCH_SECONDS = 0.5  # finds reach the file, and so the window, at least this of
 FIRST_SECONDS = 0.05  # ... and the first ones at once; from then on twice as long each time
 
 RUNNING = "running"
+NARROWED = "narrowed"  # the state of a step that is done, but looked for a part of everything alone
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,4 +218,5 @@ class _Keeper:
             self.plan.every_frame, start, max(start, min(checkpoint, self.part.area.stop))))
         self.job.save_step(StepRow(
             self.source.id, step, tuple(sorted(self.plan.kinds)), self.area.start, self.area.stop,
-            checkpoint, ending, "" if ending == Ending.DONE else self.state))
+            checkpoint, ending, self.state if ending != Ending.DONE else
+            NARROWED if self.plan.is_narrowed else ""))

@@ -79,7 +79,7 @@ def listing_of(session: Session, told: Callable[[int, int], None]) -> Listing:
 
 def is_same(session: Session, listing: Listing) -> bool:
     """Whether a device still offers the objects of a listing of this session, and no other."""
-    if session.stores() != listing.stores or not listing.complete:
+    if session.stores() != listing.stores or listing.missed:
         return False
     try:
         now = [_handles(session, store.number) for store in listing.stores]

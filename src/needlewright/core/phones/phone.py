@@ -178,7 +178,8 @@ class Phone:
         self.close()
         self.address = resolved(self.spec)
         warm.let_go(self.address)  # many speak with one at a time
-        self._process = processes.start("needlewright.core.phones.child", self.address)
+        self._process = processes.start_to_stay("needlewright.core.phones.child",
+                                                 self.address)
         assert self._process.stdout is not None
         os.set_blocking(self._process.stdout.fileno(), False)
         self._selector = selectors.DefaultSelector()

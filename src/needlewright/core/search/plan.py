@@ -54,6 +54,11 @@ class Plan:
                          self.keys_name))
 
     @property
+    def is_narrowed(self) -> bool:
+        """Whether it passes over some files by more than their kinds, formats and places."""
+        return bool(self.removed_only or self.free_only or self.folder or self.days or self.keys)
+
+    @property
     def keys_name(self) -> str:
         """A short name for the choice of `keys`; "" where all are wanted."""
         if not self.keys:

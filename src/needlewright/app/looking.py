@@ -1,0 +1,190 @@
+"""Looking at what a phone holds before anything of it is fetched, in a thread of its own."""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtCore import QObject, Signal
+
+from needlewright.app.worker import Work
+from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.errors import SourceError
+from needlewright.core.search.plan import Plan
+from needlewright.core.search.shelf_names import Inside, ShelfNames
+from needlewright.core.sources.memory import MemorySource
+from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.shelf import DistantShelf
+from needlewright.core.stopping import Interrupted
+
+PENDING = 64  # small pictures that wait: older ones are out of view by then
+POLL_SECONDS = 0.05
+PIXELS = 640 * 480  # that are expected of a device's own small picture
+
+
+class ListingWork(Work):
+    """Lists what is at an address; the session stays open for whoever wants it next."""
+
+    told = Signal(int, int)  # files and folders so far, of those that are offered
+
+    def __init__(self, spec: str, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.spec = spec
+
+    def work(self) -> None:
+        try:
+            with open_source(self.spec) as shelf:
+                if isinstance(shelf, DistantShelf):
+                    shelf.heed(self.stop_signal)
+                    shelf.look(self._told_of)
+                    self.listed(shelf)
+        except Interrupted:
+            pass
+
+    def _told_of(self, done: int, offered: int) -> None:
+        if self._due():
+            self.told.emit(done, offered)
+
+    def listed(self, shelf: DistantShelf) -> None:
+        """What is done with the list."""
+
+
+class LookWork(ListingWork):
+    """… and hands out the small pictures that are asked for, the newest request first."""
+
+    came = Signal(object, object)  # list of Inside; what is missing of the list
+    picture = Signal(str, object)  # key, JPEG bytes; b"" where there is none
+
+    def __init__(self, spec: str, parent: QObject | None = None) -> None:
+        super().__init__(spec, parent)
+        self._lock = threading.Condition()
+        self._wanted: deque[Inside] = deque(maxlen=PENDING)
+        self._enough = False
+
+    def want(self, one: Inside) -> None:
+        """Ask for the small picture of a file."""
+        with self._lock:
+            self._wanted.append(one)
+            self._lock.notify()
+
+    def finish(self) -> None:
+        """Nothing more is wanted: what is asked for just now is waited for, so that the session
+        stays whole for whoever comes next."""
+        with self._lock:
+            self._enough = True
+            self._lock.notify()
+
+    def stop(self) -> None:
+        super().stop()
+        self.finish()
+
+    def listed(self, shelf: DistantShelf) -> None:
+        self.came.emit(list(ShelfNames(shelf.offered()).wanted(Plan())), shelf.missing())
+        pool: DecoderPool[str] = DecoderPool(1)
+        try:
+            while True:
+                with self._lock:
+                    self._lock.wait_for(lambda: self._wanted or self._enough)
+                    if self._enough:
+                        return
+                    one = self._wanted.pop()
+                self.picture.emit(one.offered.entry.key, self._small(shelf, pool, one))
+        finally:
+            pool.close()
+
+    def _small(self, shelf: DistantShelf, pool: DecoderPool[str], one: Inside) -> bytes:
+        """The device's own small picture, decoded elsewhere: nobody knows what it sends."""
+        try:
+            data = shelf.thumbnail(one.offered)
+        except SourceError as error:
+            if error.code == "phone-refused":
+                return b""
+            raise
+        if not data:
+            return b""
+        pool.submit("", DecodeRequest(MemorySource(data), ((0, len(data)),), "JPEG", PIXELS))
+        while not self.stop_signal.is_set():
+            for _, report in pool.results(POLL_SECONDS):
+                return report.thumbnail or b""
+        return b""
+
+
+class Listings(QObject):
+    """A phone that is listed, one at a time. `spec`: which is being listed; "" where none is;
+    `told`: how far that is."""
+
+    changed = Signal()
+    problem = Signal(str, str)  # what it was given by, the sentence
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._work: ListingWork | None = None
+        self._failing = False
+        self.spec, self.told = "", (0, 0)
+
+    @property
+    def busy(self) -> bool:
+        """Whether a phone is listed or looked into."""
+        return self._work is not None
+
+    def begin(self, spec: str, then: Callable[[], None]) -> None:
+        """List what is at `spec`, then go on with `then`."""
+        if self._work is None:
+            work = ListingWork(spec, self)
+            self._take(work, then)
+            work.start()
+
+    def look(self, spec: str, then: Callable[[], None]) -> LookWork | None:
+        """What lists `spec` to look into it, to be started; `then`: when that was finished. None
+        where another is at work."""
+        if self._work is not None:
+            return None
+        work = LookWork(spec, self)
+        work.came.connect(self._came)
+        self._take(work, then)
+        return work
+
+    def _take(self, work: ListingWork, then: Callable[[], None]) -> None:
+        work.told.connect(self._told)
+        work.failed.connect(self._failed)
+        work.finished.connect(partial(self._over, work, then))
+        self._work, self._failing, self.spec, self.told = work, False, work.spec, (0, 0)
+        self.changed.emit()
+
+    def stop(self) -> None:
+        if self._work is not None:
+            self._work.stop()
+
+    def end(self) -> None:
+        """Stop and wait, for closing."""
+        work, self._work, self.spec = self._work, None, ""
+        if work is not None:
+            work.blockSignals(True)
+            work.end()
+            work.deleteLater()
+            self.changed.emit()
+
+    def _told(self, done: int, offered: int) -> None:
+        self.told = done, offered
+        self.changed.emit()
+
+    def _came(self) -> None:
+        self.spec = ""
+        self.changed.emit()
+
+    def _failed(self, sentence: str) -> None:
+        self._failing = True
+        if self._work is not None:
+            self.problem.emit(self._work.spec, sentence)
+
+    def _over(self, work: ListingWork, then: Callable[[], None]) -> None:
+        if self._work is not work:
+            return
+        well = not self._failing and not work.stop_signal.is_set()
+        self._work, self.spec = None, ""
+        work.deleteLater()
+        self.changed.emit()
+        if well:
+            then()
