@@ -26,6 +26,7 @@ from pathlib import Path
 
 from tests.phones import owner
 
+from needlewright.app.window import MainWindow
 from needlewright.core.jobs.store import Job
 from needlewright.core.phones.phone import Phone
 from needlewright.core.search.bringing import Carrier
@@ -61,6 +62,11 @@ def away(count: int) -> None:
         for name, begin, going in (
                 ("opened and listed", lambda: session.open_phone(phone.address),
                  lambda: session.source is None),
+                ("looked into", lambda: window.search.look_inside(),
+                 lambda: not (window.search.inside and window.search.inside.model.shown)),
+                ("narrowed to a part", lambda: _narrowed(window),
+                 lambda: len(window.search.inside.model.shown) > count // 2),
+                ("left alone again", lambda: _closed(window), lambda: session.listings.busy),
                 ("fetched", lambda: session.begin_search(Plan(("kept-copies",))),
                  partial(_before, AWAY_SECONDS))):
             figures = away_while(begin, going)
@@ -68,6 +74,15 @@ def away(count: int) -> None:
                   " {:.0f} ms (99 %), {:.0f} ms (always; target 50)".format(count, name, *figures),
                   flush=True)
         window.close()
+
+
+def _narrowed(window: MainWindow) -> None:
+    window.search.inside.filter.setText("bf_0")
+
+
+def _closed(window: MainWindow) -> None:
+    window.search.inside.table.selectAll()
+    window.search.inside.reject()
 
 
 def _before(seconds: float, begun: list[float] = []) -> bool:  # noqa: B006 (when it was first asked)

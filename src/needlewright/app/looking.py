@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from functools import partial
 
 from PySide6.QtCore import QObject, Signal
 
+from needlewright.app.viewmodels.inside import looked
 from needlewright.app.worker import Work
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.errors import SourceError
@@ -21,7 +23,17 @@ from needlewright.core.stopping import Interrupted
 
 PENDING = 64  # small pictures that wait: older ones are out of view by then
 POLL_SECONDS = 0.05
+AT_ONCE, REST_SECONDS = 200, 0.004  # files that are laid out before others get their turn
 PIXELS = 640 * 480  # that are expected of a device's own small picture
+
+
+def _giving_way(every: Iterable[Inside]) -> Iterator[Inside]:
+    """`every`, with rests: the window's thread has a screen to paint meanwhile, for which it takes
+    the interpreter some hundred times."""
+    for number, one in enumerate(every):
+        if number % AT_ONCE == AT_ONCE - 1:
+            time.sleep(REST_SECONDS)
+        yield one
 
 
 class ListingWork(Work):
@@ -54,7 +66,7 @@ class ListingWork(Work):
 class LookWork(ListingWork):
     """… and hands out the small pictures that are asked for, the newest request first."""
 
-    came = Signal(object, object)  # list of Inside; what is missing of the list
+    came = Signal(object)  # Looked
     picture = Signal(str, object)  # key, JPEG bytes; b"" where there is none
 
     def __init__(self, spec: str, parent: QObject | None = None) -> None:
@@ -81,7 +93,8 @@ class LookWork(ListingWork):
         self.finish()
 
     def listed(self, shelf: DistantShelf) -> None:
-        self.came.emit(list(ShelfNames(shelf.offered()).wanted(Plan())), shelf.missing())
+        every = _giving_way(ShelfNames(shelf.offered()).wanted(Plan()))
+        self.came.emit(looked(every, shelf.missing()))
         pool: DecoderPool[str] = DecoderPool(1)
         try:
             while True:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
+from operator import attrgetter
 from typing import Any
 
 from needlewright.core.search.keeping import HIDDEN, UNFINISHED
@@ -60,15 +62,13 @@ def line(one: Inside) -> str:
 def summary(every: Sequence[Inside]) -> str:
     """'29 files, 1.2 MB: 24 photos, 5 videos; 3 removed and still kept'."""
     total = sum(one.offered.size or 0 for one in every)
-    counts: dict[str, int] = {}
-    for one in every:
-        counts[str(one.kind)] = counts.get(str(one.kind), 0) + 1
+    counts = {str(kind): n for kind, n in Counter(map(attrgetter("kind"), every)).items()}
     kinds = ", ".join(
         f"{counts[kind]:,} {finds.KIND_ONE[kind] if counts[kind] == 1 else word}"
         for kind, word in finds.KINDS.items() if kind in counts and kind != "other")
     text = f"{units.count(len(every), 'file')}, {units.size(total)}"
     text = f"{text}: {kinds}" if kinds else text
-    removed = sum(one.removed for one in every)
+    removed = sum(1 for one in every if one.kept is not None and one.removed)
     return f"{text}; {removed:,} removed and still kept" if removed else text
 
 

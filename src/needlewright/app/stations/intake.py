@@ -6,8 +6,8 @@ import getpass
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtCore import Qt, QTimer, Signal
+from PySide6.QtGui import QDragEnterEvent, QDropEvent, QShowEvent
 from PySide6.QtWidgets import (
     QFileDialog,
     QGridLayout,
@@ -84,7 +84,7 @@ class Intake(QWidget):
         self.forecast_card = ForecastCard(session.copies)
         self.phone_card = PhoneCard(session.phones, session.listings, session.open_phone,
                                     session.copy_raw)
-        session.phones.changed.connect(self.refresh)
+        session.phones.changed.connect(self.changed)
         session.listings.changed.connect(self._listing_changed)
         self._listing = ""
         fill(middle, self.phone_card, self.forecast_card, self.copy_card, self.begin, None)
@@ -103,13 +103,23 @@ class Intake(QWidget):
         self.demo_button: QPushButton | None = None
         for signal in (session.job_changed, session.source_changed,
                        session.copies.devices_changed):
-            signal.connect(self.refresh)
+            signal.connect(self.changed)
         session.finds.volumes_answered.connect(self._volumes_came)
         self._volumes: list[VolumeSeen] = []
         self._volumes_box = QVBoxLayout()
+        self._soon = QTimer(self, singleShot=True, interval=0)
+        self._soon.timeout.connect(self.refresh)
         session.copies.changed.connect(self._copy_changed)
         self._copying = False
         session.demo.changed.connect(self._show_demo)
+        self.refresh()
+
+    def changed(self) -> None:
+        """Something that it shows is new: looked at once, however much tells of it."""
+        if self.isVisible():
+            self._soon.start()
+
+    def showEvent(self, event: QShowEvent) -> None:
         self.refresh()
 
     # content

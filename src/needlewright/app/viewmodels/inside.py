@@ -4,7 +4,9 @@ pictures that have come."""
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from operator import itemgetter
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
@@ -24,9 +26,29 @@ ORDERS: dict[int, Callable[[Inside], Any]] = {
     DAY: words.day, SIZE: lambda one: one.offered.size or 0, FOLDER: lambda one: one.path.lower()}
 
 
-def removed_first(one: Inside) -> tuple[bool, str]:
-    """What a device soon throws away comes first."""
-    return not one.removed, (one.kept.purge_at or "") if one.kept and one.removed else ""
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What a phone offers, as it is shown at first: what it soon throws away, then the newest.
+    `lower`: the paths of `every`, to be searched in; `missing`: of the list."""
+
+    every: list[Inside]
+    lower: list[str]
+    missing: Mapping[str, int]
+
+
+def looked(every: Iterable[Inside], missing: Mapping[str, int]) -> Looked:
+    """Lay it out: that takes long for many files, and belongs into no thread of a window."""
+    removed: list[tuple[str, Inside]] = []
+    others: dict[str, list[Inside]] = {}  # sorting all at once would let nobody else work
+    for one in every:
+        if one.kept is not None and one.removed:
+            removed.append((one.kept.purge_at or "", one))
+        else:
+            others.setdefault(words.day(one), []).append(one)
+    laid = [one for _, one in sorted(removed, key=itemgetter(0))]
+    for day in sorted(others, reverse=True):
+        laid += others[day]
+    return Looked(laid, [one.path.lower() for one in laid], missing)
 
 
 class InsideModel(QAbstractTableModel):
@@ -38,34 +60,36 @@ class InsideModel(QAbstractTableModel):
         self.every: list[Inside] = []
         self.shown: list[Inside] = []
         self._want = want
-        self._order: tuple[Callable[[Inside], Any], bool] = removed_first, False
-        self._filter: Callable[[Inside], bool] = lambda one: True
-        self._places: dict[str, int] = {}
+        self._lower: list[str] = []
+        self._narrow: tuple[str, bool, str] = "", False, ""
         self._pictures: OrderedDict[str, QPixmap | None] = OrderedDict()
 
-    def take(self, every: Sequence[Inside]) -> None:
+    def take(self, came: Looked) -> None:
         """These are all files."""
-        self.every = sorted(every, key=words.day, reverse=True)
-        self._lay_out()
+        self.every, self._lower = came.every, came.lower
+        self._show()
 
     def narrow(self, kind: str, removed_only: bool, text: str) -> None:
         """Show those alone of a `kind` ("": all), and with `text` in the path."""
-        text = text.lower()
-        self._filter = lambda one: (
-            (not kind or one.kind == kind) and (one.removed or not removed_only)
-            and (not text or text in one.path.lower()))
-        self._lay_out()
+        self._narrow = kind, removed_only, text.lower()
+        self._show()
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
         if column in ORDERS:
-            self._order = ORDERS[column], order == Qt.SortOrder.DescendingOrder
-            self._lay_out()
+            self.every = sorted(self.every, key=ORDERS[column],
+                                reverse=order == Qt.SortOrder.DescendingOrder)
+            self._lower = [one.path.lower() for one in self.every]
+            self._show()
 
-    def _lay_out(self) -> None:
+    def _show(self) -> None:
+        kind, removed_only, text = self._narrow
         self.beginResetModel()
-        key, backwards = self._order
-        self.shown = sorted(filter(self._filter, self.every), key=key, reverse=backwards)
-        self._places = {one.offered.entry.key: row for row, one in enumerate(self.shown)}
+        shown = self.every
+        if text:
+            shown = [one for one, path in zip(shown, self._lower, strict=True) if text in path]
+        if kind:
+            shown = [one for one in shown if one.kind == kind]
+        self.shown = [one for one in shown if one.removed] if removed_only else shown
         self.endResetModel()
 
     def show_picture(self, key: str, data: bytes) -> None:
@@ -75,10 +99,8 @@ class InsideModel(QAbstractTableModel):
         self._pictures.move_to_end(key)
         while len(self._pictures) > KEPT:
             self._pictures.popitem(last=False)
-        row = self._places.get(key)
-        if row is not None:
-            index = self.index(row, PICTURE)
-            self.dataChanged.emit(index, index)
+        last = len(self.shown) - 1  # which row it is costs more than a look at those in view
+        self.dataChanged.emit(self.index(0, PICTURE), self.index(last, PICTURE))
 
     def has_picture(self, row: int) -> bool:
         """Whether a row may have a small picture."""

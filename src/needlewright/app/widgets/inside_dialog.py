@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
 from functools import partial
+from operator import attrgetter
 
 from PySide6.QtCore import QRect, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QFontMetrics, QPainter, QResizeEvent
@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 
 from needlewright.app.looking import Listings, LookWork
 from needlewright.app.theme.look import look
-from needlewright.app.viewmodels.inside import FOLDER, PICTURE, Index, InsideModel
+from needlewright.app.viewmodels.inside import FOLDER, NAME, PICTURE, Index, InsideModel, Looked
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.small import button, column, fill, label, line
@@ -174,14 +174,14 @@ class InsideDialog(QDialog):
         self.told.setText(words.listing_line(self._name, (done, offered)))
         self.gauge.show_part(done / max(1, offered))
 
-    def _came(self, every: Sequence[Inside], missing: Mapping[str, int]) -> None:
+    def _came(self, came: Looked) -> None:
         self.gauge.hide()
-        self.told.setText(phone_words.listed_line(missing))
-        there = {str(one.kind) for one in every}
+        self.told.setText(phone_words.listed_line(came.missing))
+        there = set(map(attrgetter("kind"), came.every))
         for made in self._group.buttons():
-            made.setVisible(made.property("kind") in ("", *there))
-        self.removed.setVisible(any(one.removed for one in every))
-        self.model.take(every)
+            made.setVisible(made.property("kind") in ("", *map(str, there)))
+        self.removed.setVisible(any(one.removed for one in came.every))
+        self.model.take(came)
         self._count()
 
     def _failed(self, sentence: str) -> None:
@@ -216,8 +216,11 @@ class InsideDialog(QDialog):
         self._count()
 
     def _chosen(self) -> list[Inside]:
-        return [self.model.shown[index.row()]
-                for index in self.table.selectionModel().selectedRows()]
+        found: list[Inside] = []
+        for part in self.table.selectionModel().selection().toList():
+            if part.left() <= NAME <= part.right():  # whole rows are chosen, but in any order
+                found += self.model.shown[part.top() : part.bottom() + 1]
+        return found
 
     def _count(self) -> None:
         chosen, shown = self._chosen(), self.model.shown
