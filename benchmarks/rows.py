@@ -21,14 +21,18 @@ SHARES = (0.1, 0.5, 0.9)
 ROWS = 800
 
 
-def measure(folder: Path, seed: int, **options: object) -> tuple[int, int, int, int, float]:
-    """(removed rows, exact ones, such with a value or their number not known, invented ones,
-    seconds) of one database."""
+Told = tuple[int, int, int, int, int, int, float]
+
+
+def measure(folder: Path, seed: int, **options: object) -> Told:
+    """(removed rows, exact ones, such with a value or their number not known, of these with the
+    right number as a likely one, with a wrong one, invented ones, seconds) of one database."""
     made = make(folder / "a.db", seed, **options)  # type: ignore[arg-type]
     data = made.path.read_bytes()
     made.path.unlink()
     started = time.perf_counter()
     exact, part, invented = set(), set(), 0
+    likely: dict[bool, int] = {True: 0, False: 0}
     for row in Database(MemorySource(data)).removed():
         if row.table not in made.ever:
             continue
@@ -39,10 +43,13 @@ def measure(folder: Path, seed: int, **options: object) -> tuple[int, int, int, 
                 exact.add((row.table, row.values))
         elif row.lost and some in {tuple(r[i] for i in known) for r in made.ever[row.table]}:
             part.add((row.table, some))
+            if row.probable is not None:
+                likely[(row.probable, *row.values[1:]) in made.ever[row.table]] += 1
         else:
             invented += 1
     gone = sum(len(rows) for rows in made.gone.values())
-    return gone, len(exact), len(part), invented, time.perf_counter() - started
+    return (gone, len(exact), len(part), likely[True], likely[False], invented,
+            time.perf_counter() - started)
 
 
 def main() -> None:
@@ -55,14 +62,17 @@ def main() -> None:
     cases += [("rows written afterwards", {"growing": True}), ("UTF-16", {"encoding": "UTF-16le"}),
               ("auto-vacuum", {"vacuum": True}), ("secure_delete", {"secure": True}),
               ("log", {"journal": "WAL"})]
-    print("| database | removed | exact | without a value or number | invented | seconds |")
-    print("|---|---|---|---|---|---|")
+    print("| database | removed | exact | without a value or number | of these: likely number "
+          "right | wrong | invented | seconds |")
+    print("|---|---|---|---|---|---|---|---|")
     with tempfile.TemporaryDirectory() as folder:
         for name, options in cases:
             told = [measure(Path(folder), seed, rows=ROWS, **options) for seed in seeds]
-            gone, exact, part, invented, seconds = (sum(t[i] for t in told) for i in range(5))
+            gone, exact, part, right, wrong, invented, seconds = (
+                sum(t[i] for t in told) for i in range(7))
             print(f"| {name} | {gone:,.0f} | {exact / gone:.2f} | {part / gone:.2f} "
-                  f"| {invented:.0f} | {seconds / len(told):.2f} |", flush=True)
+                  f"| {right / gone:.2f} | {wrong:.0f} | {invented:.0f} "
+                  f"| {seconds / len(told):.2f} |", flush=True)
 
 
 if __name__ == "__main__":

@@ -126,7 +126,8 @@ def _of(database: Database, removed_only: bool) -> Iterator[Row]:
 def as_json(row: Row) -> dict[str, Any]:
     """A row as the list has it; bytes as {"hex": …}, numbers that JSON has not as text."""
     return {
-        "table": row.table, "rowid": row.rowid, "columns": list(row.columns),
+        "table": row.table, "rowid": row.rowid, "rowid_likely": row.probable,
+        "columns": list(row.columns),
         "values": [_json_value(v) for v in row.values], "state": row.state,
         "evidence": {"where": row.evidence.where, "page": row.evidence.page,
                      "offset": row.evidence.at, "pages": list(row.evidence.more)},

@@ -129,19 +129,26 @@ class LiveTest(FolderTest):
 class RemovedTest(FolderTest):
     def test_removed_rows_come_back_and_none_is_made_up(self):
         shares = {}
-        for size in (1024, 4096, 65_536):
-            made = make(self.folder / f"{size}.db", 5, size, rows=200, share=0.2)
-            exact = total = 0
+        for size, seed, count, share in ((1024, 5, 200, 0.2), (4096, 5, 200, 0.2),
+                                         (65_536, 5, 200, 0.2), (512, 3, 800, 0.9),
+                                         (1024, 3, 800, 0.5)):
+            made = make(self.folder / f"{size} {seed} {count}.db", seed, size, rows=count,
+                        share=share)
+            found = 0
             for name, rows in by_table(opened(made.path).removed()).items():
-                for row in rows:
-                    known = [i for i, c in enumerate(row.columns) if c not in row.lost]
+                parts: dict[tuple[int, ...], set] = {}
+                for row in rows if name in made.ever else ():
+                    known = tuple(i for i, c in enumerate(row.columns) if c not in row.lost)
+                    if known not in parts:
+                        parts[known] = {tuple(r[i] for i in known) for r in made.ever[name]}
                     part = tuple(row.values[i] for i in known)
-                    self.assertIn(part, {tuple(r[i] for i in known) for r in made.ever[name]}, row)
-                    exact += not row.lost and row.values in made.gone[name]
-            total = sum(len(g) for g in made.gone.values())
-            shares[size] = exact / total
+                    self.assertIn(part, parts[known], row)
+                    # All but its number, which places make likely only.
+                    found += set(row.lost) <= {row.columns[0]} and part not in {
+                        tuple(r[i] for i in known) for r in made.ever[name] - made.gone[name]}
+            shares[size, count] = found / sum(len(g) for g in made.gone.values())
         self.assertGreater(min(shares.values()), 0.35, shares)
-        self.assertGreater(shares[4096], 0.6, shares)
+        self.assertGreater(shares[4096, 200], 0.6, shares)
 
     def test_cleared_rows_stay_gone(self):
         made = make(self.folder / "s.db", 6, secure=True, rows=120)
@@ -162,11 +169,16 @@ class RemovedTest(FolderTest):
 
     def test_numbers_follow_from_places_only_where_just_as_many_are_missing(self):
         table = read_table("t", 2, TABLES["messages"])
-        rows = [Found(table, None, (), at, at + 20) for at in (300, 200)]
-        self.assertEqual(by_place([(400, 7), (100, 10)], rows, 6, None), {300: 8, 200: 9})
-        self.assertEqual(by_place([(400, 7), (100, 11)], rows, 6, None), {})
-        self.assertEqual(by_place([(400, 10), (100, 7)], rows, 6, None), {})
-        self.assertEqual(by_place([(400, 7)], rows, 6, 10), {300: 8, 200: 9})
+        rows = [Found(table, None, (), at, at + 100) for at in (300, 200)]
+        first, last = (500, 6), (100, None)
+        for cells, behind, told in (
+                ([(400, 500, 7), (100, 200, 10)], last, {300: 8, 200: 9}),
+                ([(400, 500, 7), (100, 200, 11)], last, {}),
+                ([(400, 500, 10), (100, 200, 7)], last, {}),
+                ([(400, 500, 7)], (200, 10), {300: 8, 200: 9}),
+                ([(400, 500, 7)], (150, 10), {}),  # something else stood there as well
+                ([(410, 500, 7), (100, 200, 10)], last, {})):
+            self.assertEqual(by_place(cells, rows, first, behind), told, cells)
 
 
 class HostileTest(FolderTest):

@@ -18,7 +18,7 @@ DOUBTS = {
     "table-likely": "its columns fit more than one table",
     "table-dropped": "its table was dropped",
     "goes-on-in-free-pages": "it goes on in pages that are free now",
-    "number-by-place": "its number follows from where it stands",
+    "number-by-place": "its number is likely, from where it stands",
     "log-unproven": "the log's own sums do not cover it",
 }
 COLUMNS = ("State", "Table", "Row", "What it holds", "Where it stands")
@@ -46,12 +46,18 @@ def evidence(row: Row) -> str:
     return f"page {found.page:,}, byte {found.at:,}, {WHERE.get(found.where, found.where)}"
 
 
+def number_of(row: Row) -> str:
+    """'214'; '214?' where that is likely only, '?' where nothing tells it."""
+    known = row.rowid if row.rowid is not None else row.probable
+    return f"{'' if known is None else known}{'?' if row.rowid is None else ''}"
+
+
 def line(row: Row) -> str:
     """One row: 'removed  messages 214  thread 3 | hide 4 | … (page 7, byte 3,012, in a free
     block)'."""
     values = " | ".join("?" if name in row.lost else value(one)
                         for name, one in zip(row.columns, row.values))
-    number = "?" if row.rowid is None else f"{row.rowid}"
+    number = number_of(row)
     doubts = "".join(f"; {DOUBTS.get(code, code)}" for code in row.doubts)
     return f"{row.state:<8} {one_line(row.table)} {number}  {values}  ({evidence(row)}{doubts})"
 
@@ -79,8 +85,7 @@ def cells(row: Row) -> tuple[str, str, str, str, str]:
     """A row as COLUMNS: '214', 'sender hide 4 · body seen at the weir · …'."""
     held = "   ".join(f"{one_line(name)}: {'not known' if name in row.lost else value(one)}"
                       for name, one in zip(row.columns, row.values))
-    number = "?" if row.rowid is None else str(row.rowid)
-    return row.state, one_line(row.table), number, held, evidence(row)
+    return row.state, one_line(row.table), number_of(row), held, evidence(row)
 
 
 def in_full(row: Row) -> str:

@@ -113,6 +113,18 @@ class Pages:
             number = int.from_bytes(data[:4], "big")
         return trunks, leaves, number == 0
 
+    def was_trunk(self, number: int) -> bool:
+        """Whether a page looks like one of those that hold the free list: then its first bytes are
+        no longer what they were before it was freed (1.5)."""
+        data = self.page(number)[: self.header.usable]
+        count = int.from_bytes(data[4:8], "big")
+        if count > self.header.usable // 4 - 2:
+            return False
+        leaves = [int.from_bytes(data[at : at + 4], "big") for at in range(8, 8 + 4 * count, 4)]
+        if not leaves:
+            return any(data[8:])
+        return len(set(leaves)) == count and all(1 < leaf <= self.count for leaf in leaves)
+
     def is_map(self, number: int) -> bool:
         """Whether a page is a pointer map or holds the lock byte (1.3, 1.8)."""
         if number == LOCK_BYTE // self.header.page_bytes + 1:

@@ -55,7 +55,8 @@ HERE = Evidence("cell", 0, 0)
 @dataclass(frozen=True, slots=True)
 class Row:
     """A row. `values`: of `columns`, in order; `state`: live, older (the row is there with other
-    values now) or removed; `lost`: names of columns whose value nothing tells; `doubts`: codes."""
+    values now) or removed; `lost`: names of columns whose value nothing tells; `doubts`: codes;
+    `probable`: the number that a row without one most likely had, by where it stands."""
 
     table: str
     columns: tuple[str, ...]
@@ -65,6 +66,7 @@ class Row:
     evidence: Evidence
     lost: tuple[str, ...] = ()
     doubts: tuple[str, ...] = ()
+    probable: int | None = None
 
 
 @dataclass(slots=True)
@@ -295,15 +297,18 @@ class Database:
             told: dict[int, int] = {}
             if leaf.kind == TABLE_LEAF:
                 numbers = list(row_numbers(leaf))
+                blocks = [row for where, row in found if where == "free-block"]
                 after = None if following is None else next(
                     (number for _, number in row_numbers(following)), None)
-                told = by_place(numbers, [row for where, row in found
-                                          if where == "free-block"], last, after)
+                if any(row.rowid is None for row in blocks):
+                    told = by_place(
+                        [(at, searcher.stop_of(leaf, at, fits), n) for at, n in numbers], blocks,
+                        (self.pages.header.usable, last), (leaf.content, after))
                 last = max((number for _, number in numbers), default=last)
             for where, row in found:
                 number = told.get(row.at)
-                yield _of_found(row if number is None else replace(row, rowid=number), where,
-                                leaf.number, () if number is None else ("number-by-place",))
+                likely = () if number is None else ("number-by-place",)
+                yield replace(_of_found(row, where, leaf.number, likely), probable=number)
 
     def _in_free(self, searcher: Searcher, number: int, where: str,
                  begin: int) -> Iterator[Row]:

@@ -155,12 +155,31 @@ class Searcher:
             yield found
             behind = found.stop
 
+    def stop_of(self, leaf: Leaf, at: int, fits: list[Fit]) -> int:
+        """The byte behind the row whose cell is at `at`; 0 where that is not known."""
+        found = self.whole(leaf.data, at, self._usable, fits)
+        return 0 if found is None else found.stop
+
     def overwritten(self, data: bytes, found: Found, fits: list[Fit]) -> bool:
         """Whether another row stands within the values of one: it was written there later."""
         begin = found.at + len(found.values) + 2
         for at in self._starts(data, begin, found.stop, fits):
             inner = self.whole(data, at, len(data), fits)
             if inner is not None and inner.stop - at >= LEAST and not inner.overflow:
+                return True
+        return found.table.without_rowid and self._under_a_pointer(data, found, fits)
+
+    def _under_a_pointer(self, data: bytes, found: Found, fits: list[Fit]) -> bool:
+        """Whether the last bytes of a row of an index are the first ones of what was written there
+        later: a pointer to a page, or to a free block and its size, in front of another row."""
+        for at in range(found.stop + 1, min(found.stop + OVERWRITTEN, len(data))):
+            row = self.whole(data, at, len(data), fits)
+            if row is None:
+                continue
+            front = data[at - OVERWRITTEN : at]
+            block, size = int.from_bytes(front[:2], "big"), int.from_bytes(front[2:], "big")
+            if 1 < int.from_bytes(front, "big") <= self.pages.count or (
+                    block < len(data) and size == row.stop - at + OVERWRITTEN):
                 return True
         return False
 
@@ -222,7 +241,8 @@ class Searcher:
                 return None
             record, chain = follow(self.pages, record, int.from_bytes(data[end : end + 4], "big"),
                                    payload)
-            if not self.free.issuperset(chain) or self.pages.page(chain[-1])[:4] != bytes(4):
+            if not self.free.issuperset(chain) or self.pages.page(chain[-1])[:4] != bytes(4) or any(
+                    map(self.pages.was_trunk, chain)):
                 return None  # something else was written there since
             end += 4
         values = self._values(record, shape)
@@ -400,26 +420,32 @@ def _says_something(found: Found) -> bool:
     return bool(told) and found.stop - found.at >= LEAST
 
 
-def by_place(cells: list[tuple[int, int]], found: list[Found], before: int,
-             after: int | None) -> dict[int, int]:
+def by_place(cells: list[tuple[int, int, int]], found: list[Found], first: tuple[int, int],
+             last: tuple[int, int | None]) -> dict[int, int]:
     """Numbers of rows of `found` that have lost theirs, by where they stand: rows that were written
-    one behind another stand so on a page, from its end on. `cells`: (byte, number) of the live
-    ones; `before`, `after`: the numbers on the pages beside it. Only where just as many rows as
-    numbers are missing."""
-    known = dict(cells) | {f.at: f.rowid for f in found if f.rowid is not None}
-    order = sorted({*known, *(f.at for f in found)}, reverse=True)
+    one behind another stand so on a page, from its end on. `cells`: (byte, byte behind, number) of
+    the live ones; `first`: (the end of the page, the number on the page before), `last`: (where
+    cells begin, the number on the page behind). Only where just as many rows as numbers are
+    missing, and the rows fill all bytes between those whose numbers are known."""
+    known = {at: number for at, _, number in cells} | {
+        f.at: f.rowid for f in found if f.rowid is not None}
+    ends = {at: stop for at, stop, _ in cells} | {f.at: f.stop for f in found}
+    order = sorted(ends, reverse=True)
+    above, before = first
     numbers = [known[at] for at in order if at in known]
     if numbers != sorted(set(numbers)) or any(not before < n for n in numbers):
         return {}
     told: dict[int, int] = {}
     row: list[int] = []
-    last = before
+    filled = True
     for at in (*order, None):
-        if at is not None and at not in known:
+        stop, number = (last[0], last[1]) if at is None else (ends[at], known.get(at))
+        filled = filled and 0 <= above - stop <= FRAGMENT
+        above = stop if at is None else at
+        if at is not None and number is None:
             row.append(at)
             continue
-        number = after if at is None else known[at]
-        if row and number is not None and number - last - 1 == len(row):
-            told.update(zip(row, range(last + 1, number)))
-        row, last = [], number if number is not None else last
+        if row and filled and number is not None and number - before - 1 == len(row):
+            told.update(zip(row, range(before + 1, number)))
+        row, filled, before = [], True, number if number is not None else before
     return told
