@@ -18,7 +18,8 @@ DOUBTS = {
     "table-likely": "its columns fit more than one table",
     "table-dropped": "its table was dropped",
     "goes-on-in-free-pages": "it goes on in pages that are free now",
-    "number-by-place": "its number is likely, from where it stands",
+    "number-by-place": "its number follows from where it stands among many",
+    "number-likely": "its number is likely, from where it stands",
     "log-unproven": "the log's own sums do not cover it",
 }
 COLUMNS = ("State", "Table", "Row", "What it holds", "Where it stands")

@@ -12,7 +12,7 @@ from __future__ import annotations
 import itertools
 import unicodedata
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -152,7 +152,7 @@ class Searcher:
             if found is None or found.stop - at < LEAST or not self._leads_on(
                     data, found.stop, stop, fits) or self.overwritten(data, found, fits):
                 continue
-            yield found
+            yield self._with_its_end(data, found, fits)
             behind = found.stop
 
     def stop_of(self, leaf: Leaf, at: int, fits: list[Fit]) -> int:
@@ -182,6 +182,23 @@ class Searcher:
                     block < len(data) and size == row.stop - at + OVERWRITTEN):
                 return True
         return False
+
+    def _with_its_end(self, data: bytes, found: Found, fits: list[Fit]) -> Found:
+        """`found`, without its last values where they end in the byte with which the row behind it
+        begins: rows of an index are of much the same size, and one that was written a byte earlier
+        for a while leaves that byte behind."""
+        at = found.stop
+        if not found.table.without_rowid or (
+                at + OVERWRITTEN >= len(data) or data[at - 1] != data[at]):
+            return found
+        if all(self.whole(data, place, len(data), fits) is None
+               for place in (at, at + OVERWRITTEN)):
+            return found
+        # 0 and 1 may stand without a byte: then it was one of the value in front of them.
+        last = max((i for i, v in enumerate(found.values) if v not in (None, 0, 1)), default=0)
+        gone = range(last, len(found.values))
+        return replace(found, values=(*found.values[:last], *(None for _ in gone)),
+                       lost=tuple(sorted({*found.lost, *gone})))
 
     def _starts(self, data: bytes, start: int, stop: int, fits: list[Fit]) -> list[int]:
         """Where sizes of cells stand, in order."""
@@ -273,7 +290,7 @@ class Searcher:
             if found is None:
                 rows += self.in_stretch(data, at + 1, stop, fits)
                 break
-            rows.append(found)
+            rows.append(self._with_its_end(data, found, fits))
             at, damaged = found.stop, False
             for step in range(1, FRAGMENT + 1):  # what was left over between two cells
                 if at < stop - OVERWRITTEN and self.whole(data, at, stop, fits) is None and (
