@@ -118,7 +118,7 @@ def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
 def _standin(options: argparse.Namespace, interrupt: Any) -> int:
     if options.what != "phone":
         raise NeedlewrightError("not-yet", what=f"'needlewright standin {options.what}'")
-    from needlewright.standins.phone.service import NAME, running
+    from needlewright.standins.phone.service import running
     from needlewright.standins.phone.state import PhoneFaults
 
     try:
@@ -132,7 +132,7 @@ def _standin(options: argparse.Namespace, interrupt: Any) -> int:
     stop = interrupt()
     signal.signal(signal.SIGTERM, lambda *_: stop.set())  # it takes itself off the list
     with running(faults) as phone:
-        print(json.dumps({"source": f"phone:{NAME}", "address": phone.address,
+        print(json.dumps({"source": f"phone:{phone.known_as}", "address": phone.address,
                           "control": phone.control}), flush=True)
         while not stop.wait(0.5):
             if phone.process.poll() is not None:

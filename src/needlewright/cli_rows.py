@@ -20,13 +20,13 @@ from needlewright.core.databases.sim_book import MOST_BYTES, Contact, contacts
 from needlewright.core.databases.vcards import card
 from needlewright.core.delivery.rows_folder import RowsFolder
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.beside import JOURNAL, LOG
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source
 from needlewright.wording import cli as words
 from needlewright.wording import rows as told
 from needlewright.wording.rows_page import page
 
-LOG, JOURNAL = "-wal", "-journal"
 MOST_ATTACHED = 1 << 30  # bytes of a file that a value names
 MAGIC = b"SQLite format 3\0"
 

@@ -49,8 +49,9 @@ class PhonesWindowTest(WindowCase):
     def test_from_locked_to_its_photos(self):
         self.station(INTAKE)
         self.session.phones.look()
-        look_at = self.window.intake.findChild(QPushButton, "phone-field-phone")
-        QTest.mouseClick(look_at, LEFT)
+        self.wait(lambda: self.window.intake.findChild(QPushButton, "phone-field-phone"),
+                  "that it is known")
+        QTest.mouseClick(self.window.intake.findChild(QPushButton, "phone-field-phone"), LEFT)
         self.wait(lambda: self.state() == "untrusted", "the first look")
         self.assertEqual(self.ticked(), [True, False, False, False])
         self.assertFalse(self.card.take.isEnabled())
@@ -150,6 +151,8 @@ class PhonesWindowTest(WindowCase):
         self.assertIn("higher right", self.card.raw_text.text())
         phone.wish("trust", "unlock", "allow", "grant")
         self.wait(lambda: bool(self.session.phones.ready.raw), "the right")
+        self.wait(lambda: self.window.intake.findChild(QPushButton, "raw-card") is not None,
+                  "the offer")
         QTest.mouseClick(self.window.intake.findChild(QPushButton, "raw-card"), LEFT)
         self.wait(lambda: self.session.source is not None and self.session.copies.work is None,
                   "the copy")

@@ -14,8 +14,10 @@ from needlewright.app.theme.look import look
 from needlewright.app.widgets.rows_table import HOLDS, WHERE
 from needlewright.app.window import FINDS, SEARCH
 from needlewright.core.jobs.rows import Filter
+from needlewright.core.search.plan import Plan
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stopping import Interrupted
+from needlewright.standins.phone.content import _messages
 from needlewright.wording import rows as words
 from needlewright.wording.checks import GRADES
 from tests.app.test_window import WindowCase
@@ -62,6 +64,24 @@ class RowsWindowTest(WindowCase):
         self.assertGreater(full.table.verticalScrollBar().value(), place)
         QTest.keyClick(full, Qt.Key.Key_Escape)
         self.assertFalse(full.isVisible())
+
+    def test_what_stands_in_its_log_alone_is_shown_with_it(self):
+        folder = self.folder / "documents"
+        folder.mkdir()
+        _messages(folder / "messages.db")
+        self.session.open_files([folder])
+        self.wait(lambda: self.session.source is not None, "the folder")
+        self.session.begin_search(Plan(("files",)))
+        self.wait(lambda: not self.session.searching, "the search")
+        self.idle()
+        (row,) = [r for r in self.job.matching(Filter()) if r.format == "sqlite"]
+        self.station(FINDS)
+        full = self.window.finds.full
+        self.window.finds.open_full(row.id)
+        self.wait(lambda: full.sharp, "what is in it")
+        model = full.table.model()
+        held = [model.index(n, 3).data() for n in range(model.rowCount())]
+        self.assertTrue(any("Cub number 4 is in the holt" in text for text in held))
 
     def test_cleared_rows_are_said_to_be_cleared(self):
         full = self.shown(self.database(secure=True))

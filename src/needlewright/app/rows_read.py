@@ -22,9 +22,11 @@ class RowsRead:
     counts: dict[str, int]
 
 
-def read_rows(file: Source, breathe: Callable[[], None]) -> RowsRead:
-    """FormatError where the database has no beginning, Interrupted where `breathe` says so."""
-    database = Database(file, breathe=breathe)
+def read_rows(file: Source, breathe: Callable[[], None], log: Source | None = None,
+              journal: Source | None = None) -> RowsRead:
+    """FormatError where the database has no beginning, Interrupted where `breathe` says so. `log`,
+    `journal`: its own."""
+    database = Database(file, log, journal, breathe)
     counts: Counter[str] = Counter()
     kept: dict[str, list[Row]] = {"removed": [], "older": [], "live": []}
     for row in itertools.chain(database.removed(), database.live()):

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QWidget
 from needlewright.app.main import application
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.small import button, card, column, fill, label, line
-from needlewright.standins.phone.service import NAME, running
+from needlewright.standins.phone.service import running
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
 from needlewright.wording import phones as words
@@ -34,7 +34,8 @@ class PhoneWindow(QWidget):
         self.buttons = {wish: button(text, f"wish-{wish}", partial(self.act, wish))
                         for wish, text in words.WISHES.items()}
         outer = column(self)
-        fill(outer, label(words.STANDIN_HEAD.format(name=NAME), "sub", wrap=True), screen, 4)
+        head = words.STANDIN_HEAD.format(name=phone.known_as)
+        fill(outer, label(head, "sub", wrap=True), screen, 4)
         pairs = list(self.buttons.values())
         for at in range(0, len(pairs), 2):
             outer.addLayout(line(*pairs[at : at + 2], spacing=8))

@@ -6,12 +6,13 @@ import threading
 import time
 import traceback
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QThread, Signal
 
 from needlewright.app.courtesy import GivingWay
-from needlewright.app.rows_read import read_rows
+from needlewright.app.rows_read import RowsRead, read_rows
 from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.core.checks.decoding import (
     FRAMES,
@@ -35,6 +36,7 @@ from needlewright.core.imaging.events import (
 )
 from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
+from needlewright.core.jobs.beside import JOURNAL, LOG, open_logs
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rechecking import decode_all, format_of
 from needlewright.core.jobs.rows import FindRecord, SourceRow
@@ -45,6 +47,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.pieces import position
 from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted
 from needlewright.wording import errors
 from needlewright.wording.bag import words_for
@@ -329,7 +332,7 @@ class PictureWork(Work):
             with open_source(path) as source:
                 file = record.content.open(Place(source, folder))
                 if picture == "DATABASE":
-                    self.rows_ready.emit(row.id, read_rows(file, self._breathe))
+                    self.rows_ready.emit(row.id, self._rows_of(file, record, source, folder))
                     return
                 request = DecodeRequest(file, ((0, file.size),), picture,
                                         (row.width or 0) * (row.height or 0),
@@ -343,6 +346,17 @@ class PictureWork(Work):
             return
         except NeedlewrightError as error:
             self.ready.emit(row.id, DecodeReport(False, "unreadable", errors.explain(error)))
+
+
+    def _rows_of(self, file: Source, record: FindRecord, source: Source,
+                 folder: Path | None) -> RowsRead:
+        """The rows of a database, with the log and journal that the job has of it."""
+        with ExitStack() as held:
+            logs: dict[str, Source] = {}
+            if folder is not None:
+                job = held.enter_context(Job(folder, read_only=True))
+                logs = open_logs(job, record.row, source, held)
+            return read_rows(file, self._breathe, logs.get(LOG), logs.get(JOURNAL))
 
 
 def decoder_of(variant: str) -> str:

@@ -47,6 +47,7 @@ from needlewright.core.errors import (
     SourceError,
 )
 from needlewright.core.finds import Reason
+from needlewright.core.jobs.beside import JOURNAL, LOG, open_logs, with_logs
 from needlewright.core.jobs.delivered import note_delivered
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
@@ -143,19 +144,22 @@ def deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
     rows = [row for row in rows if row.grade != Grade.GONE]  # there is nothing to hand over
     if not rows and not empty:
         raise DeliveryError("nothing-chosen")
+    rows, owners = with_logs(job, rows)
     refuse(destination_guards(job, rows, destination))
     try:
-        yield from _deliver(job, rows, destination, words, stop)
+        yield from _deliver(job, rows, owners, destination, words, stop)
     except OSError as error:
         reason = os.strerror(error.errno) if error.errno else str(error)
         code = "to-full" if error.errno in (errno.ENOSPC, errno.EDQUOT) else "to-failed"
         raise DeliveryError(code, path=str(destination), reason=reason) from error
 
 
-def _deliver(job: Job, rows: Sequence[FindRow], destination: Path, words: Words,
-             stop: StopSignal) -> Iterator[Delivering | Delivered]:
+def _deliver(job: Job, rows: Sequence[FindRow], owners: Mapping[int, tuple[int, str]],
+             destination: Path, words: Words, stop: StopSignal) -> Iterator[
+                 Delivering | Delivered]:
     with _staged(job, destination) as staging, _reading_back(stop) as back:
-        writer = _Writer(job, rows, staging / "bag" / "data", room_at(destination), words, back)
+        writer = _Writer(job, rows, owners, staging / "bag" / "data",
+                         room_at(destination), words, back)
         total, done = sum(row.size for row in rows) * 2, 0
         for size in writer.write(stop):
             done += size
@@ -230,11 +234,12 @@ class _Writer:
     """Writes the files of a delivery; a find that cannot be read or named is told and passed over.
     """
 
-    def __init__(self, job: Job, rows: Sequence[FindRow], payload: Path, room: Room,
-                 words: Words, back: ReadBack) -> None:
+    def __init__(self, job: Job, rows: Sequence[FindRow], owners: Mapping[int, tuple[int, str]],
+                 payload: Path, room: Room, words: Words, back: ReadBack) -> None:
+        """`owners`: of logs, see `tree.plan`."""
         self._job, self._payload, self._room, self._words = job, payload, room, words
         self._back = back
-        self.rows = rows
+        self.rows, self._owners = rows, owners
         self.written: dict[int, DeliveredFile] = {}
         self.failed: dict[int, str] = {}
         self.shortened: list[tuple[str, str]] = []  # (path of the find, path in the bag)
@@ -255,7 +260,7 @@ class _Writer:
         tops = Tops(sources, volumes, [(r.row.source, volume_of(r)) for r in records])
         with ExitStack() as stack:
             media: dict[int, Source | NeedlewrightError] = {}
-            every = plan(records, tops, self._room, self._words.name)
+            every = plan(records, tops, self._room, self._words.name, self._owners)
             self._places = {(p.row.name or p.place.name).casefold(): p.place for p in every}
             for planned in every:
                 number = planned.row.source
@@ -299,7 +304,10 @@ class _Writer:
         self._back.add(target, file.file, file.sha256)
         if row.format == DATABASE and self._words.rows is not None and row.size <= MOST_DATABASE:
             try:
-                self._rows_of(record.content.open(Place(source, self._job.folder)), target, stop)
+                with ExitStack() as held:
+                    logs = open_logs(self._job, row, source, held)
+                    opened_one = record.content.open(Place(source, self._job.folder))
+                    self._rows_of(opened_one, logs, target, stop)
             except OSError as error:  # such as a name that is too long for it
                 if error.errno in DISK_FAILS:
                     raise
@@ -309,13 +317,14 @@ class _Writer:
             self.shortened.append((row.path or row.name or "", f"data/{planned.place}"))
 
 
-    def _rows_of(self, file: Source, target: Path, stop: StopSignal) -> None:
+    def _rows_of(self, file: Source, logs: Mapping[str, Source], target: Path,
+                 stop: StopSignal) -> None:
         """The rows of a database as files beside it, as far as it can be read."""
         assert self._words.rows is not None
         folder = target.with_name(f"{target.name} rows")
         made = self._words.rows(folder, partial(self._named, folder))
         with made, suppress(FormatError, SourceError):
-            database = Database(file)
+            database = Database(file, logs.get(LOG), logs.get(JOURNAL))
             for row in itertools.chain(database.live(), database.removed()):
                 if stop.is_set():
                     return

@@ -10,6 +10,7 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+from types import MappingProxyType
 
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
 from needlewright.core.names import MAX_NAME_BYTES, Names, safe_name, safe_path
@@ -18,6 +19,7 @@ from needlewright.core.search.events import VolumeSeen
 IN_TRASH = ("trash", "phone-trash")
 MAX_PATH_BYTES = 3500  # of 4,096 that Linux takes in all; the rest is the destination's own
 SPARE_NAME_BYTES = 12  # for ' (2)' and what encrypted file systems add
+NOBODY: Mapping[int, tuple[int, str]] = MappingProxyType({})
 SPARE_PATH_BYTES = 64  # for 'unfinished/payload' while it is written
 
 
@@ -97,9 +99,10 @@ def path_of(record: FindRecord) -> str | None:
     return record.row.path or record.row.name
 
 
-def plan(records: Sequence[FindRecord], tops: Tops, room: Room,
-         name: Callable[[FindRow], str]) -> list[Planned]:
-    """The place of every file, in order. `name`: what a find is called that has no name."""
+def plan(records: Sequence[FindRecord], tops: Tops, room: Room, name: Callable[[FindRow], str],
+         owners: Mapping[int, tuple[int, str]] = NOBODY) -> list[Planned]:
+    """The place of every file, in order. `name`: what a find is called that has no name; `owners`:
+    find -> (the one beside which it goes, under its name, what is added to that)."""
     wanted = []
     folders: set[str] = set()
     for record in records:
@@ -116,8 +119,14 @@ def plan(records: Sequence[FindRecord], tops: Tops, room: Room,
             folders.add(names.key(PurePosixPath(*folder.parts[:depth])))
     names.keep_free(folders)
     planned = []
-    for row, folder, leaf, shortened in wanted:
+    places: dict[int, PurePosixPath] = {}
+    # Owners first: what goes with them takes their names, whatever these have become.
+    for row, folder, leaf, shortened in sorted(wanted, key=lambda one: one[0].id in owners):
+        owner, ending = owners.get(row.id, (row.id, ""))
+        if owner in places:
+            folder, leaf = places[owner].parent, f"{places[owner].name}{ending}"
         place = names.unique(folder, leaf)
+        places[row.id] = place
         cut = len(place.name.encode()) < len(leaf.encode()) and len(leaf.encode()) > room.name
         planned.append(Planned(row, place, shortened or cut))
     return planned

@@ -379,6 +379,12 @@ class Job:
             f"SELECT {FIND_COLUMNS}{FROM_FINDS} WHERE f.source = ? AND f.folder = ?"
             " AND f.kind IN ('photo', 'video')", (source, folder))]
 
+    def at_path(self, source: int, path: str) -> list[FindRow]:
+        """The finds that a source holds at just this path."""
+        return [find_row(row) for row in self._database.rows(
+            f"SELECT {FIND_COLUMNS}{FROM_FINDS} WHERE f.source = ? AND f.path = ?",
+            (source, path))]
+
     def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
         """The finds that lie before and behind `row` on its source, where there are any."""
         found = []

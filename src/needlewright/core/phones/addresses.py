@@ -47,7 +47,7 @@ def folder() -> Path:
 def known_phones() -> list[Known]:
     """All that are known, by name."""
     try:
-        files = sorted(folder().glob("*.json"))
+        files = sorted(folder().glob("*.json"), key=lambda file: file.stem)
     except OSError:
         return []
     return [one for file in files if (one := _known_in(file)) is not None]

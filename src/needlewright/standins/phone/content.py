@@ -72,14 +72,24 @@ def _write(path: Path, data: bytes, number: int) -> None:
 
 
 def _messages(path: Path) -> None:
-    path.unlink(missing_ok=True)
-    base = sqlite3.connect(path)
+    """A database that is in use: what was written last stands in its log alone."""
+    work = path.with_name("being written")
+    base = sqlite3.connect(work, isolation_level=None)
+    base.execute("PRAGMA journal_mode=WAL")
+    base.execute("PRAGMA wal_autocheckpoint=0")
     base.execute("CREATE TABLE messages (id INTEGER PRIMARY KEY, sender TEXT, sent TEXT, "
                  "text TEXT)")
     base.executemany("INSERT INTO messages (sender, sent, text) VALUES (?, ?, ?)", [
         (("Hollow Bank", "Reed Island")[n % 2], f"2031-05-{n % 20 + 1:02}T05:{n % 60:02}",
          f"Otter number {n} seen by the weir") for n in range(60)])
     base.execute("DELETE FROM messages WHERE id % 7 = 0")
-    base.commit()
+    base.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    base.executemany("INSERT INTO messages (sender, sent, text) VALUES (?, ?, ?)", [
+        ("Weir Cottage", f"2031-05-22T06:{n:02}", f"Cub number {n} is in the holt")
+        for n in range(5)])
+    for ending in ("", "-wal"):  # closing it would write the log into it
+        copy = path.with_name(path.name + ending)
+        copy.write_bytes(work.with_name(work.name + ending).read_bytes())
+        os.utime(copy, (taken(19).timestamp(), taken(19).timestamp()))
     base.close()
-    os.utime(path, (taken(19).timestamp(), taken(19).timestamp()))
+    work.unlink()

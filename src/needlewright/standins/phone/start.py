@@ -26,6 +26,7 @@ class FieldPhone(Running):
             "raw": raw or {}}))
         self.raw = addresses(raw or {}, self.folder)
         self.control = str(self.folder / "owner.sock")
+        self.known_as = ""  # in the list of phones, if it is there
         line = self.begin("needlewright.standins.phone", str(described), self.control)
         self.address: str = json.loads(line)["address"]
 
