@@ -84,6 +84,7 @@ def wait_until_ready(spec: str, stop: threading.Event, patience: float) -> None:
 
 
 def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
+    from needlewright.app.settings import Settings
     from needlewright.core.delivery.onto_phone import PutBack, check, put_back
     from needlewright.core.jobs.rows import Filter
     from needlewright.core.jobs.store import Job
@@ -95,11 +96,12 @@ def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
         missing = set(options.ids or ()) - {row.id for row in rows}
         if missing:
             raise NeedlewrightError("find-unknown", find=min(missing))
-        check(job, rows, options.onto)
+        others = [Path(folder) for folder, _ in Settings().recent_jobs()]
+        check(job, rows, options.onto, others)
         if not options.yes:
             raise NeedlewrightError("onto-no-yes", path=options.onto, count=len(rows))
         told = time.monotonic()
-        for event in put_back(job, rows, options.onto, finds.file_name, interrupt()):
+        for event in put_back(job, rows, options.onto, finds.file_name, interrupt(), others):
             if isinstance(event, PutBack):
                 for number, name in event.put:
                     print(phone_words.put_line(number, name))

@@ -58,6 +58,11 @@ class PagesTest(FolderTest):
                      " body TEXT, media TEXT, picture BLOB)")
         base.execute("CREATE TABLE calls (id INTEGER PRIMARY KEY, number TEXT, date INTEGER,"
                      " duration INTEGER)")
+        base.execute("CREATE TABLE memos (id INTEGER PRIMARY KEY, title TEXT, body TEXT,"
+                     " written INTEGER)")
+        base.executemany("INSERT INTO memos (title, body, written) VALUES (?, ?, ?)", [
+            ("Hides to mend", "Reed Island\nBoathouse", 1_936_000_000_000),
+            ("Batteries", "eleven, of them two flat", None)])
         base.execute('CREATE TABLE "../index" (id INTEGER PRIMARY KEY, kind TEXT)')
         for n in range(40):
             base.execute("INSERT INTO messages (sender, sent, body, media, picture)"
@@ -86,6 +91,8 @@ class PagesTest(FolderTest):
             self.assertIn(told, page.text)
         self.assertLess(page.text.index("Otter 29"), page.text.index("Otter 0 "))  # by time
         self.assertIn("removed: page", page.text)
+        self.assertIn("Hides to mend 2031-05-08T09:46:40ZReed IslandBoathouse", page.text)
+        self.assertIn("Batteries no dateeleven", page.text)  # a note without a date
         pictures = sorted(p.name for p in (out / "attachments").iterdir())
         self.assertEqual(len(pictures), 1 + named.startswith("attachments"), pictures)
         for picture in (out / "attachments").iterdir():

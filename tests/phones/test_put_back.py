@@ -6,11 +6,12 @@ import contextlib
 import io
 import threading
 import unittest
+from dataclasses import replace
 from unittest import mock
 
 from needlewright.cli import main
 from needlewright.core.delivery.bag import deliver
-from needlewright.core.delivery.onto_phone import PutBack, put_back
+from needlewright.core.delivery.onto_phone import PutBack, check, put_back
 from needlewright.core.errors import DeliveryError, SourceError
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
@@ -78,6 +79,33 @@ class PutBackTest(FolderTest):
                 self.put(job, str(self.folder))
             self.assertEqual(raised.exception.code, "onto-no-phone")
             written.assert_not_called()
+
+    def test_not_while_another_job_has_not_delivered_what_that_phone_still_keeps(self):
+        phone = self.phone()
+        job = self.job(phone)
+        rows = [row for row in job.matching() if row.grade != "gone"]
+        other, source = job_for_image(self.folder / "other", phone.address)
+        narrow = Plan(("kept-copies",), removed_only=True)
+        for plan, code in ((replace(narrow, folder="Inner/DCIM"), "onto-unsearched"),
+                           (narrow, "onto-undelivered"), (None, "")):
+            with other:
+                if plan is None:
+                    found = [row for row in other.matching() if row.grade != "gone"]
+                    list(deliver(other, found, self.folder / "second", words_for(other),
+                                 threading.Event()))
+                else:
+                    list(run_search(other, source, plan, threading.Event()))
+            others = [self.folder / "job", self.folder / "other", self.folder / "none"]
+            if not code:
+                check(job, rows, phone.address, others)
+            else:
+                with self.assertRaises(DeliveryError) as raised:
+                    check(job, rows, phone.address, others)
+                self.assertEqual(raised.exception.code, code)
+                self.assertIn("other", str(raised.exception.values["path"]))
+            check(job, rows, "ptpip://127.0.0.1:9", others)  # of that one nothing is known
+            other = Job(self.folder / "other")
+        other.close()
 
     def test_what_the_phone_refuses_or_hands_out_otherwise_is_told(self):
         phone = self.phone()

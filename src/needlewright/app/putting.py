@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -20,14 +21,15 @@ class PutBackWork(Work):
     told = Signal(object)  # Putting
     ended = Signal(object)  # PutBack
 
-    def __init__(self, folder: Path, ids: list[int], spec: str, parent: QObject) -> None:
+    def __init__(self, folder: Path, ids: list[int], spec: str, others: Sequence[Path],
+                 parent: QObject) -> None:
         super().__init__(parent)
-        self._folder, self._ids, self._spec = folder, ids, spec
+        self._folder, self._ids, self._spec, self._others = folder, ids, spec, others
 
     def work(self) -> None:
         with Job(self._folder) as job:
             events = put_back(job, job.rows(self._ids), self._spec, finds.file_name,
-                              self.stop_signal)
+                              self.stop_signal, self._others)
             for event in events:
                 if isinstance(event, PutBack):
                     self.ended.emit(event)
@@ -53,11 +55,12 @@ class PutBacks(QObject):
     def running(self) -> bool:
         return self._work is not None
 
-    def begin(self, folder: Path, ids: list[int], spec: str) -> None:
-        """Put finds of the job in `folder` onto the phone `spec`."""
+    def begin(self, folder: Path, ids: list[int], spec: str, others: Sequence[Path]) -> None:
+        """Put finds of the job in `folder` onto the phone `spec`; `others`: jobs that may know
+        that phone."""
         if self._work is not None:
             return
-        work = PutBackWork(folder, ids, spec, self)
+        work = PutBackWork(folder, ids, spec, others, self)
         work.told.connect(self._told)
         work.ended.connect(self._ended)
         work.failed.connect(self._failed)
@@ -101,12 +104,12 @@ class PutBacks(QObject):
             self.changed.emit()
 
 
-def looked_at(job: Job, spec: str) -> tuple[list[FindRow], str]:
-    """(the rows of the tray, why they must not be put onto the phone `spec`: "" where they
-    may)."""
+def looked_at(job: Job, spec: str, others: Sequence[Path]) -> tuple[list[FindRow], str]:
+    """(the rows of the tray, why they must not be put onto the phone `spec`, which `others` may
+    know: "" where they may)."""
     rows = [row for row in job.matching(Filter(tray_only=True)) if row.grade != "gone"]
     try:
-        check(job, rows, spec)
+        check(job, rows, spec, others)
     except NeedlewrightError as error:
         return rows, errors.explain(error)
     return rows, ""

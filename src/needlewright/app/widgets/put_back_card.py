@@ -4,6 +4,7 @@ it."""
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
@@ -86,7 +87,7 @@ class PutBackCard(QWidget):
 
     def _ask(self, spec: str) -> None:
         self._session.putting.forget()
-        self._session.desk.ask("put-back", partial(looked_at, spec=spec),
+        self._session.desk.ask("put-back", partial(looked_at, spec=spec, others=self._other_jobs()),
                                partial(self._looked, spec))
 
     def _looked(self, spec: str, found: tuple[list[FindRow], str]) -> None:
@@ -113,4 +114,8 @@ class PutBackCard(QWidget):
         self._asked = ("", [])
         folder = self._session.board.folder
         if spec and folder is not None:
-            self._session.putting.begin(folder, [row.id for row in rows], spec)
+            self._session.putting.begin(folder, [row.id for row in rows], spec,
+                                        self._other_jobs())
+
+    def _other_jobs(self) -> list[Path]:
+        return [Path(folder) for folder, _ in self._session.settings.recent_jobs()]

@@ -1,4 +1,4 @@
-"""Rows that are messages or calls, told by the names of their columns, and when they were."""
+"""Rows that are messages, calls or notes, told by the names of their columns, and their dates."""
 
 from __future__ import annotations
 
@@ -12,7 +12,9 @@ from needlewright.core.databases.records import Value
 TEXTS = ("text", "body", "message", "content", "snippet")
 WHOM = ("sender", "address", "number", "phone_number", "from", "author", "contact", "recipient",
         "name")
-WHEN = ("sent", "date", "time", "timestamp", "received", "date_sent", "created", "sent_at", "start")
+WHEN = ("sent", "date", "time", "timestamp", "received", "date_sent", "created", "sent_at", "start",
+        "written", "modified", "changed")
+TITLES = ("title", "subject", "heading", "headline")
 LENGTHS = ("duration", "duration_seconds", "length")
 #: (least, less than, units a second, their epoch) of the numbers that dates are kept as; ranges
 #: are years 2001 to 2096, and 2007 to 2031 for those that count from 2001.
@@ -26,8 +28,8 @@ SCALES = ((2 * 10**8, 978_307_200, 1, MILLENNIUM), (978_307_200, 4 * 10**9, 1, E
 
 @dataclass(frozen=True, slots=True)
 class Talk:
-    """A message or a call. `when`: RFC 3339, as text stood there, or reckoned from a number, then
-    in UTC; `seconds`: of a call."""
+    """A message, a call or a note. `whom`: with whom, or the title of a note; `when`: RFC 3339, as
+    text stood there, or reckoned from a number, then in UTC; "" for none; `seconds`: of a call."""
 
     text: str
     whom: str
@@ -36,13 +38,16 @@ class Talk:
 
 
 def talk_of(row: Row) -> Talk | None:
-    """What a row says as a message or a call; None where it is neither."""
+    """What a row says as a message, a call or a note; None where it is none of them."""
     told = {name.lower(): value for name, value in zip(row.columns, row.values)
             if name not in row.lost}
     length = _first(told, LENGTHS)
     text = _first(told, TEXTS)
     whom = _first(told, WHOM)
     when = _first(told, WHEN)
+    title = _first(told, TITLES)
+    if whom is None and isinstance(title, str) and isinstance(text, str):
+        return Talk(text, title, moment(when), None)
     call = isinstance(length, int) and not isinstance(text, str)
     if when is None or whom is None or not (isinstance(text, str) or call):
         return None

@@ -7,8 +7,8 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
@@ -16,13 +16,13 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place
 from needlewright.core.delivery.blocks import blocks, opened, write_all
 from needlewright.core.delivery.tree import path_of
-from needlewright.core.errors import DeliveryError, NeedlewrightError, SourceError
+from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
 from needlewright.core.jobs.coverage import outstanding
 from needlewright.core.jobs.delivered import delivered
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
-from needlewright.core.phones.addresses import checked, is_address, known_phones
+from needlewright.core.phones.addresses import NAMED, checked, is_address, known_phones
 from needlewright.core.phones.phone import OF_STATES, Phone, State
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.source import Source, Span
@@ -53,26 +53,38 @@ class PutBack:
     finished: bool = True
 
 
-def check(job: Job, rows: Sequence[FindRow], spec: str) -> None:
+def check(job: Job, rows: Sequence[FindRow], spec: str, others: Iterable[Path] = ()) -> None:
     """DeliveryError where `rows` must not be put onto the phone `spec`: a phone of the job, or the
-    raw storage of one, holds removed files that were not delivered, or was not searched."""
+    raw storage of one, holds removed files that were not delivered, or was not searched; or that
+    phone itself is so in another job, of the folders `others`."""
     if not is_address(spec):
         raise DeliveryError("onto-no-phone", path=spec)
     checked(spec)
     if not any(row.grade != Grade.GONE for row in rows):
         raise DeliveryError("nothing-chosen")
-    raw = {address for known in known_phones() for address in known.raw.values()}
-    kept = delivered(job)
-    left = [row for row in job.matching(Filter(removed=True))
-            if row.grade != Grade.GONE and row.id not in kept]
-    for source in job.sources():
-        if source.kind != PHONE and source.path not in raw:
+    raw = {known.name: frozenset(known.raw.values()) for known in known_phones()}
+    every = frozenset(address for some in raw.values() for address in some)
+    _refuse_while_kept(job, lambda source: source.kind == PHONE or source.path in every)
+    its = {spec, *raw.get(spec.removeprefix(NAMED), ())}
+    for folder in others:
+        if folder.absolute() == job.folder:
             continue
+        with suppress(JobError), Job(folder, read_only=True) as other:
+            _refuse_while_kept(other, lambda source: source.path in its, f" ({other.title})")
+
+
+def _refuse_while_kept(job: Job, concerned: Callable[[SourceRow], bool], where: str = "") -> None:
+    """DeliveryError where a source that is `concerned` may hold removed files that nobody has."""
+    sources = [source for source in job.sources() if concerned(source)]
+    kept = delivered(job) if sources else frozenset()
+    left = [row for row in job.matching(Filter(removed=True))
+            if row.grade != Grade.GONE and row.id not in kept] if sources else []
+    for source in sources:
         if not _was_searched(job, source):
-            raise DeliveryError("onto-unsearched", path=source.name)
+            raise DeliveryError("onto-unsearched", path=f"{source.name}{where}")
         count = sum(row.source == source.id for row in left)
         if count:
-            raise DeliveryError("onto-undelivered", path=source.name, count=count)
+            raise DeliveryError("onto-undelivered", path=f"{source.name}{where}", count=count)
 
 
 def _was_searched(job: Job, source: SourceRow) -> bool:
@@ -85,10 +97,11 @@ def _was_searched(job: Job, source: SourceRow) -> bool:
 
 
 def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindRow], str],
-             stop: StopSignal) -> Iterator[Putting | PutBack]:
+             stop: StopSignal, others: Iterable[Path] = ()) -> Iterator[Putting | PutBack]:
     """Put `rows` onto the phone `spec`; yields progress, then one PutBack. `name`: what a find is
-    called that has no name. Raises DeliveryError, and SourceError where the phone is not ready."""
-    check(job, rows, spec)
+    called that has no name; `others`: see `check`. Raises DeliveryError, and SourceError where the
+    phone is not ready."""
+    check(job, rows, spec, others)
     rows = [row for row in rows if row.grade != Grade.GONE]
     total, done, losses = sum(row.size for row in rows), 0, 0
     phone, outcome = Phone(spec, stop), PutBack()
