@@ -15,6 +15,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeAlias
 
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.phones.phone import OF_STATES
@@ -25,6 +26,7 @@ AHEAD = 64  # files that are brought before they are looked at
 LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
 TRIES, TORN = 8, 3  # for one file of which nothing more comes, or comes in another length
 CUT_OFF = 40  # … because the shelf went away each time: some files bring devices down
+Hands: TypeAlias = queue.Queue[tuple[Offered, Path] | None]
 #: What passes when a person does something, or by itself.
 AWAY = frozenset(("phone-lost", *OF_STATES.values()))
 
@@ -73,11 +75,13 @@ class Carrier:
         self._patience, self._was_away = patience, False
         self._shelf, self._wanted, self._folder, self._stop = shelf, wanted, folder, stop
         self._came: queue.Queue[Came | None] = queue.Queue(AHEAD)
-        self._here: queue.Queue[tuple[Offered, Path] | None] = queue.Queue(AHEAD)
+        # From hand to hand, in their order: a search goes on behind what was settled last.
+        self._here: Hands = queue.Queue(AHEAD)
+        self._safe: Hands = queue.Queue(AHEAD)
         self._ended = threading.Event()
         shelf.heed(self)
         self._threads = [threading.Thread(target=run, daemon=True)
-                         for run in (self._run, self._settle)]
+                         for run in (self._run, self._keep, self._hash)]
         for thread in self._threads:
             thread.start()
 
@@ -112,35 +116,48 @@ class Carrier:
         except Exception as fault:  # told, or files would just be missing
             self._put(Came(fault=fault))
         finally:
-            self._hand_on(None)
+            self._hand_on(self._here, None)
 
-    def _settle(self) -> None:
-        """Give what came its name once it is safe on the disk, and its hash, while more comes."""
-        while True:
-            try:
-                one = self._here.get(timeout=LOOK_SECONDS)
-            except queue.Empty:
-                if self._ended.is_set():
-                    return
-                continue
-            if one is None:
-                self._put(None)
-                return
-            offered, path = one
-            try:
+    def _keep(self) -> None:
+        """Give what came its name once it is safe on the disk, while more comes."""
+        for offered, path in self._handed(self._here):
+            with self._telling():
                 if not path.exists():  # else brought before
                     _make_safe(_part_of(path), path)
-                self._put(Came(offered, path, _hashed(path)))
-            except OSError as error:
-                self._put(Came(error=SourceError("phone-disk", path=self._shelf.name,
-                                                 reason=error.strerror or str(error))))
-            except Exception as fault:
-                self._put(Came(fault=fault))
+                self._hand_on(self._safe, (offered, path))
+        self._hand_on(self._safe, None)
 
-    def _hand_on(self, one: tuple[Offered, Path] | None) -> None:
+    def _hash(self) -> None:
+        """… and its hash, while others are made safe."""
+        for offered, path in self._handed(self._safe):
+            with self._telling():
+                self._put(Came(offered, path, _hashed(path)))
+        self._put(None)
+
+    def _handed(self, hands: Hands) -> Iterator[tuple[Offered, Path]]:
+        """What is handed on, until the end of it, or of all."""
+        while not self._ended.is_set():
+            with contextlib.suppress(queue.Empty):
+                one = hands.get(timeout=LOOK_SECONDS)
+                if one is None:
+                    return
+                yield one
+
+    @contextlib.contextmanager
+    def _telling(self) -> Iterator[None]:
+        """Whatever goes wrong with a file is told where files are taken."""
+        try:
+            yield
+        except OSError as error:
+            self._put(Came(error=SourceError("phone-disk", path=self._shelf.name,
+                                             reason=error.strerror or str(error))))
+        except Exception as fault:
+            self._put(Came(fault=fault))
+
+    def _hand_on(self, hands: Hands, one: tuple[Offered, Path] | None) -> None:
         while not self._ended.is_set():
             with contextlib.suppress(queue.Full):
-                self._here.put(one, timeout=LOOK_SECONDS)
+                hands.put(one, timeout=LOOK_SECONDS)
                 return
 
     def _put(self, one: Came | None) -> None:
@@ -159,7 +176,7 @@ class Carrier:
             try:
                 if not path.exists():
                     self._shelf.bring(offered, part, lambda got: None)
-                self._hand_on((offered, path))
+                self._hand_on(self._here, (offered, path))
                 return True
             except SourceError as error:
                 if error.code == "phone-disk":
