@@ -23,6 +23,7 @@ BLOCK = 1 << 20
 CALL_SECONDS = 60.0  # cameras may take long to look through a full card
 LEAST_RATE = 50_000  # bytes a second, under which a transfer is given up
 SILENT_SECONDS, CONNECT_SECONDS = 30.0, 5.0
+BUSY_SECONDS, BUSY_PAUSE = 2.0, 0.25
 UNSTATED = frozenset(((1 << 64) - 1, (1 << 32) - 1))
 #: This computer, as devices remember it.
 OURSELVES = uuid.uuid5(uuid.NAMESPACE_DNS, "Needlewright").bytes
@@ -33,13 +34,21 @@ class IpLink(Link):
 
     def __init__(self, host: str, port: int = PORT, seconds: float = SILENT_SECONDS) -> None:
         self._silent = seconds
-        self._command: socket.socket = self._connect(host, port)
         self._event: socket.socket | None = None
-        try:
-            self._greet(host, port)
-        except BaseException:
-            self.close()
-            raise
+        until = time.monotonic() + BUSY_SECONDS
+        while True:
+            self._command: socket.socket = self._connect(host, port)
+            try:
+                self._greet(host, port)
+                return
+            except Lost as lost:
+                self.close()
+                if lost.why != "busy" or time.monotonic() > until:
+                    raise
+            except BaseException:
+                self.close()
+                raise
+            time.sleep(BUSY_PAUSE)  # it may not have noticed yet that the one before has gone
 
     def _connect(self, host: str, port: int) -> socket.socket:
         try:
