@@ -14,13 +14,13 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QEventLoop
+from PySide6.QtCore import QEventLoop, QItemSelectionModel
 from PySide6.QtWidgets import QApplication, QPushButton
 
 from needlewright.app.demo_jobs import DEMO_TITLE
 from needlewright.app.main import make_window
 from needlewright.app.settings import Settings
-from needlewright.app.widgets.formats_dialog import FormatsDialog
+from needlewright.app.widgets.inside_dialog import InsideDialog
 from needlewright.app.widgets.put_back_card import PutBackCard
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
 from needlewright.core.jobs.rows import Filter
@@ -32,6 +32,7 @@ from needlewright.standins.phone.service import NAME, running
 from needlewright.standins.phone.state import PhoneFaults
 
 LIMIT_SECONDS = 120
+ROWS = QItemSelectionModel.SelectionFlag.Select | QItemSelectionModel.SelectionFlag.Rows
 
 
 def wait(ready: Callable[[], bool]) -> None:
@@ -101,12 +102,6 @@ def main(folder: Path) -> None:
         wait(lambda: all(window.thumbnails.get(i) is not None for i in session.just_found)
              or not session.searching)
         shoot(window, folder, "search-busy")
-        dialog = FormatsDialog(frozenset(), window)
-        dialog.show()
-        for _ in range(20):
-            QApplication.processEvents()
-        dialog.grab().save(str(folder / "search-formats.png"))
-        dialog.close()
         wait(lambda: not session.searching)
         _joining(window, folder, place / "otter survey")
         window.show_station(SEARCH)
@@ -185,6 +180,18 @@ def _phone(window: MainWindow, folder: Path, place: Path) -> None:
         button.click()
         wait(lambda: put_back.yes.isVisible())
         shoot(window, folder, "delivery-phone")
+        phone.wish("unlock", "allow")
+        listings = window.session.listings
+        dialog = InsideDialog(listings, f"phone:{NAME}", window)
+        dialog.show()
+        wait(lambda: len([p for p in dialog.model._pictures.values() if p]) >= 5)
+        for row in range(3):
+            dialog.table.selectionModel().select(dialog.model.index(row, 1), ROWS)
+        for _ in range(20):
+            QApplication.processEvents()
+        dialog.grab().save(str(folder / "phone-inside.png"))
+        dialog.reject()
+        wait(lambda: not listings.busy)
 
 
 def _copying(window: MainWindow, folder: Path) -> None:

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
     QHeaderView,
     QLineEdit,
     QPushButton,
+    QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableView,
@@ -45,6 +46,10 @@ class _Small(QStyledItemDelegate):
         super().paint(painter, option, index)
         model = index.model()
         assert isinstance(model, InsideModel)
+        if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
+            whole: QRect = option.rect  # type: ignore[attr-defined]
+            painter.fillRect(whole.x(), whole.y(), look.px(3), whole.height(),
+                             look.colour("thread"))
         if not model.has_picture(index.row()):
             return
         box: QRect = option.rect.adjusted(6, 3, -2, -3)  # type: ignore[attr-defined]

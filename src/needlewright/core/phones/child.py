@@ -153,4 +153,7 @@ def _say(words: dict[str, Any]) -> None:
 
 
 if __name__ == "__main__":
-    main(sys.argv[1])
+    try:
+        main(sys.argv[1])
+    except BrokenPipeError:  # whoever asked has gone
+        os._exit(1)
