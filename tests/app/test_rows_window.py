@@ -40,6 +40,10 @@ class RowsWindowTest(WindowCase):
         self.opens(card)
         self.station(SEARCH)
         self.click("begin-signatures")
+        return self.enlarged()
+
+    def enlarged(self):
+        """The full view of the one database, once it was searched for."""
         self.wait(lambda: not self.session.searching, "the search")
         self.idle()
         (row,) = [r for r in self.job.matching(Filter()) if r.format == "sqlite"]
@@ -72,14 +76,7 @@ class RowsWindowTest(WindowCase):
         self.session.open_files([folder])
         self.wait(lambda: self.session.source is not None, "the folder")
         self.session.begin_search(Plan(("files",)))
-        self.wait(lambda: not self.session.searching, "the search")
-        self.idle()
-        (row,) = [r for r in self.job.matching(Filter()) if r.format == "sqlite"]
-        self.station(FINDS)
-        full = self.window.finds.full
-        self.window.finds.open_full(row.id)
-        self.wait(lambda: full.sharp, "what is in it")
-        model = full.table.model()
+        model = self.enlarged().table.model()
         held = [model.index(n, 3).data() for n in range(model.rowCount())]
         self.assertTrue(any("Cub number 4 is in the holt" in text for text in held))
 

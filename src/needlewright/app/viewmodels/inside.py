@@ -9,14 +9,14 @@ from dataclasses import dataclass
 from operator import itemgetter
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QPixmap
 
 from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.listed import Index, Listed
 from needlewright.core.search.shelf_names import Inside
 from needlewright.wording import inside as words
 
-Index = QModelIndex | QPersistentModelIndex
 PICTURE, NAME, STATE, DAY, SIZE, FOLDER = range(6)
 KEPT = 600  # small pictures
 PICTURED = frozenset(("photo", "video"))
@@ -51,14 +51,13 @@ def looked(every: Iterable[Inside], missing: Mapping[str, int]) -> Looked:
     return Looked(laid, [one.path.lower() for one in laid], missing)
 
 
-class InsideModel(QAbstractTableModel):
+class InsideModel(Listed[Inside]):
     """`shown`: the files in view, of `every`."""
 
     def __init__(self, want: Callable[[Inside], None]) -> None:
         """`want` asks for the small picture of a file."""
-        super().__init__()
+        super().__init__(words.COLUMNS)
         self.every: list[Inside] = []
-        self.shown: list[Inside] = []
         self._want = want
         self._lower: list[str] = []
         self._narrow: tuple[str, bool, str] = "", False, ""
@@ -67,30 +66,28 @@ class InsideModel(QAbstractTableModel):
     def take(self, came: Looked) -> None:
         """These are all files."""
         self.every, self._lower = came.every, came.lower
-        self._show()
+        self._narrowed()
 
     def narrow(self, kind: str, removed_only: bool, text: str) -> None:
         """Show those alone of a `kind` ("": all), and with `text` in the path."""
         self._narrow = kind, removed_only, text.lower()
-        self._show()
+        self._narrowed()
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
         if column in ORDERS:
             self.every = sorted(self.every, key=ORDERS[column],
                                 reverse=order == Qt.SortOrder.DescendingOrder)
             self._lower = [one.path.lower() for one in self.every]
-            self._show()
+            self._narrowed()
 
-    def _show(self) -> None:
+    def _narrowed(self) -> None:
         kind, removed_only, text = self._narrow
-        self.beginResetModel()
         shown = self.every
         if text:
             shown = [one for one, path in zip(shown, self._lower, strict=True) if text in path]
         if kind:
             shown = [one for one in shown if one.kind == kind]
-        self.shown = [one for one in shown if one.removed] if removed_only else shown
-        self.endResetModel()
+        self.show([one for one in shown if one.removed] if removed_only else shown)
 
     def show_picture(self, key: str, data: bytes) -> None:
         """The small picture of a file has come; b"": it has none."""
@@ -122,18 +119,6 @@ class InsideModel(QAbstractTableModel):
             del self._pictures[key]
 
     # Qt
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 (Qt's own default)
-        return 0 if parent.isValid() else len(self.shown)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else len(words.COLUMNS)
-
-    def headerData(self, section: int, orientation: Qt.Orientation,
-                   role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
-            return words.COLUMNS[section]
-        return None
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         one = self.shown[index.row()]

@@ -23,7 +23,8 @@ from PySide6.QtWidgets import (
 
 from needlewright.app.looking import Listings, LookWork
 from needlewright.app.theme.look import look
-from needlewright.app.viewmodels.inside import FOLDER, NAME, PICTURE, Index, InsideModel, Looked
+from needlewright.app.viewmodels.inside import FOLDER, NAME, PICTURE, InsideModel, Looked
+from needlewright.app.viewmodels.listed import Index
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.small import button, column, fill, label, line

@@ -2,49 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
 from needlewright.app.theme.look import look
+from needlewright.app.viewmodels.listed import Index, Listed
 from needlewright.core.databases.reading import Row
 from needlewright.wording import rows as words
 
-Index = QModelIndex | QPersistentModelIndex
 WIDTHS = {0: 90, 1: 116, 2: 66, 4: 254}  # of columns; what a row holds takes the rest
 HOLDS, WHERE = 3, 4
 NARROW = 760
 
 
-class RowsModel(QAbstractTableModel):
+class RowsModel(Listed[Row]):
     """Rows in the order given."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self.rows: list[Row] = []
-
-    def show(self, rows: Sequence[Row]) -> None:
-        self.beginResetModel()
-        self.rows = list(rows)
-        self.endResetModel()
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 (Qt's own default)
-        return 0 if parent.isValid() else len(self.rows)
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return 0 if parent.isValid() else len(words.COLUMNS)
-
-    def headerData(self, section: int, orientation: Qt.Orientation,
-                   role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if role == Qt.ItemDataRole.DisplayRole and orientation == Qt.Orientation.Horizontal:
-            return words.COLUMNS[section]
-        return None
+        super().__init__(words.COLUMNS)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        row = self.rows[index.row()]
+        row = self.shown[index.row()]
         if role == Qt.ItemDataRole.DisplayRole:
             return words.cells(row)[index.column()]
         if role == Qt.ItemDataRole.ToolTipRole:
