@@ -148,6 +148,8 @@ class Session(QObject):
 
     def open_phone(self, spec: str) -> None:
         """Take the phone at `spec` into the open job, or into a new one, once it is listed."""
+        if self.listings.busy:
+            return
         self.phones.leave()  # many speak with one at a time
         self.listings.begin(spec, partial(self._take_in, spec))
 
