@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import sqlite3
+import tempfile
 import zipfile
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 
 from needlewright.demo import scenes
 
@@ -56,6 +59,19 @@ def database(rows: int = 300) -> bytes:
         return store.serialize()
 
 
+def database_log(rows: int = 300) -> bytes:
+    """What was written last to a database that is in use."""
+    with tempfile.TemporaryDirectory() as folder, contextlib.closing(
+            sqlite3.connect(f"{folder}/a.db", isolation_level=None)) as store:
+        store.execute("PRAGMA journal_mode=WAL")
+        store.execute("CREATE TABLE sightings (at TEXT, place TEXT, otters INTEGER)")
+        store.execute("BEGIN")
+        store.executemany("INSERT INTO sightings VALUES (?, ?, ?)", [
+            (f"2031-05-12T05:{i % 60:02}", f"Reedmouth weir {i}", i % 4) for i in range(rows)])
+        store.execute("COMMIT")
+        return Path(f"{folder}/a.db-wal").read_bytes()
+
+
 def document(updated: bool = False) -> bytes:
     out = io.BytesIO()
     pages = [scenes.draw_photo(110 + i, 160, 120, "Fernbeck Valley") for i in range(2)]
@@ -77,5 +93,6 @@ def make() -> Iterator[tuple[str, str, str, bytes]]:
     yield "zip", "pptx", "slides", office("ppt")
     yield "zip", "odt", "text", open_document("text")
     yield "sqlite", "sqlite", "sightings", database()
+    yield "sqlite-log", "sqlite-log", "sightings", database_log()
     yield "pdf", "pdf", "pictures", document()
     yield "pdf", "pdf", "updated", document(updated=True)

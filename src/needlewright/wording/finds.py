@@ -50,7 +50,7 @@ FORMAT_NAMES = {
     "jpeg": "JPEG", "heif": "HEIC, HEIF, AVIF", "tiff": "TIFF and raw", "cr3": "CR3 raw",
     "webp": "WebP", "jxl": "JPEG XL", "mp4": "MP4, MOV, 3GP, M4A", "matroska": "Matroska, WebM",
     "mpegts": "MPEG-TS, M2TS", "mpg": "MPEG-PS", "asf": "WMV, WMA", "aac": "AAC",
-    "ogg": "Ogg, Opus", "zip": "ZIP and office", "sqlite": "SQLite",
+    "ogg": "Ogg, Opus", "zip": "ZIP and office", "sqlite": "SQLite", "sqlite-log": "SQLite log",
 }
 
 

@@ -42,8 +42,9 @@ class Log:
         return self.source.read_at(at, self.page_bytes)
 
 
-def _sums(data: bytes, order: str, first: int, second: int) -> tuple[int, int]:
-    """The running checksum (4.2), over an even number of 32-bit words."""
+def log_sums(data: bytes, order: str, first: int, second: int) -> tuple[int, int]:
+    """The running checksum of a log (4.2) over `data`, an even number of 32-bit words in `order`,
+    which goes on from `first` and `second`."""
     for one, two in np.frombuffer(data, order).reshape(-1, 2).tolist():
         first = (first + one + second) & 0xFFFFFFFF
         second = (second + two + first) & 0xFFFFFFFF
@@ -61,7 +62,7 @@ def read_log(source: Source, page_bytes: int) -> Log | None:
         return None
     order = LOG_MAGICS[magic]
     log = Log(source, page_bytes)
-    sums = _sums(head[:24], order, 0, 0)
+    sums = log_sums(head[:24], order, 0, 0)
     valid = sums == (sum1, sum2)
     pending: dict[int, int] = {}
     at = LOG_HEADER
@@ -70,7 +71,7 @@ def read_log(source: Source, page_bytes: int) -> Log | None:
         content = source.read_at(at + FRAME_HEADER, page_bytes)
         number, commit, one, two, told1, told2 = struct.unpack(">6I", frame)
         if valid:
-            sums = _sums(frame[:8] + content, order, *sums)
+            sums = log_sums(frame[:8] + content, order, *sums)
             valid = (one, two) == (salt1, salt2) and sums == (told1, told2) and number > 0
         if number:
             log.images.append(Image("log", number, at + FRAME_HEADER, valid))
