@@ -25,7 +25,8 @@ from needlewright import (
     cli_phones,
     cli_rows,
 )
-from needlewright.core.errors import NeedlewrightError
+from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.core.jobs.beside import with_logs
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
@@ -38,6 +39,7 @@ COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
     "mend", "rows", "standin", "put-back", "inside"))
 PROGRESS_SECONDS = 1.0
+PHONE = "phone"  # the kind of source
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
                               "address-wrong", "onto-no-phone", "inside-no-shelf"))
@@ -291,7 +293,10 @@ def _search(options: argparse.Namespace) -> int:
         rows = job.sources()
         if not rows:
             raise NeedlewrightError("source-none")
-        for row in rows:
+        phones = [row for row in rows if row.kind == PHONE]
+        if options.named and not phones:
+            raise SourceError("inside-no-shelf", path=rows[0].path)
+        for row in phones if options.named else rows:
             _search_source(job, row, _plan(options, options.area), options.named)
         _refuse_unknown_folder(job, options.folder or "")
         print("\n".join(words.counts(job.tally())))
@@ -353,7 +358,7 @@ def _deliver(options: argparse.Namespace) -> int:
         if options.dry_run:
             if all(row.grade == "gone" for row in rows):
                 raise NeedlewrightError("nothing-chosen")
-            print("\n".join(words.dry_run(rows)))
+            print("\n".join(words.dry_run(with_logs(job, rows)[0])))
             return 0
         return _hand_over(job, rows, Path(options.to))
 

@@ -137,7 +137,11 @@ class InsideTest(FolderTest):
         self.assertEqual(status, 0, errors)
         self.assertEqual([p.name for p in (bag / "data").rglob("*.jpg")], ["FP_0091.jpg"])
         names.write_text("Inner/none.jpg\n")
-        for given, code in ((("search", phone.address, "--job", str(self.folder / "job"),
+        card = self.folder / "card.img"
+        card.write_bytes(bytes(1 << 20))
+        for given, code in ((("search", str(card), "--job", str(self.folder / "other"),
+                              "--named", str(names)), 2),
+                            (("search", phone.address, "--job", str(self.folder / "job"),
                               "--named", str(names)), 1),
                             (("inside", str(self.folder)), 2),
                             (("inside", phone.address, "--thumbnails", str(small)), 1)):

@@ -62,7 +62,13 @@ class LogsTest(FolderTest):
     def test_a_database_is_handed_over_with_its_log_and_read_with_it(self):
         alone = self.folder / "alone.db"
         alone.write_bytes((self.inner / "messages.db").read_bytes())
-        bag = self.delivered(self.job(), {"messages.db"})
+        job, out = self.job(), io.StringIO()
+        number = next(row.id for row in job.matching() if row.name == "messages.db")
+        with contextlib.redirect_stdout(out):
+            main(["deliver", "--job", str(job.folder), "--to", str(self.folder / "bag"),
+                  "--ids", str(number), "--dry-run"])
+        self.assertIn("2 files, ", out.getvalue())
+        bag = self.delivered(job, {"messages.db"})
         place = next(bag.rglob("messages.db"))
         rows = (place.with_name("messages.db rows") / "messages.csv").read_text()
         self.assertIn("Cub number 4 is in the holt", rows)
