@@ -14,12 +14,14 @@ from needlewright.app.viewmodels.inside import looked
 from needlewright.app.worker import Work
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.errors import SourceError
+from needlewright.core.formats.recognising import HEAD_BYTES, recognise
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.shelf_names import Inside, ShelfNames
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.shelf import DistantShelf
 from needlewright.core.stopping import Interrupted
+from needlewright.core.walks import Kind
 
 PENDING = 64  # small pictures that wait: older ones are out of view by then
 POLL_SECONDS = 0.05
@@ -78,7 +80,8 @@ class LookWork(ListingWork):
     def want(self, one: Inside) -> None:
         """Ask for the small picture of a file."""
         with self._lock:
-            self._wanted.append(one)
+            if not any(waiting is one for waiting in self._wanted):
+                self._wanted.append(one)
             self._lock.notify()
 
     def finish(self) -> None:
@@ -115,9 +118,10 @@ class LookWork(ListingWork):
             if error.code == "phone-refused":
                 return b""
             raise
-        if not data:
+        form = next((f for f in recognise(data[:HEAD_BYTES]) if f.kind is Kind.PHOTO), None)
+        if form is None or not form.decoder:
             return b""
-        pool.submit("", DecodeRequest(MemorySource(data), ((0, len(data)),), "JPEG", PIXELS))
+        pool.submit("", DecodeRequest(MemorySource(data), ((0, len(data)),), form.decoder, PIXELS))
         while not self.stop_signal.is_set():
             for _, report in pool.results(POLL_SECONDS):
                 return report.thumbnail or b""
