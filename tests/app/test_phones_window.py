@@ -83,6 +83,11 @@ class PhonesWindowTest(WindowCase):
         self.wait(lambda: not self.session.searching, "the end of it")
         self.station(FINDS)
         self.wait(lambda: self.window.finds.sheet.sheet.ids.size == 13, "its files")
+        (gone,) = [row.id for row in self.job.matching() if row.grade == "gone"]
+        self.session.choice.select(gone)
+        self.wait(lambda: self.session.choice.shown is not None and (
+            self.session.choice.shown.record.row.id == gone), "the one that is gone")
+        self.assertIsNone(self.window.findChild(QPushButton, "dossierTray"))
         self.strip_of_days()
         self.put_back()
 

@@ -15,6 +15,7 @@ from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
+from needlewright.core.checks.grading import Grade
 from needlewright.core.jobs.rows import BYTES, FindRecord
 from needlewright.core.walks import Outcome, Part
 from needlewright.wording import changes as change_words
@@ -166,9 +167,11 @@ class Dossier(QScrollArea):
         self._content.addSpacing(4)
         self._content.addWidget(label(
             find_words.origin(record, shown.source.name if shown.source else "?"), wrap=True))
-        tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
-        self._content.addLayout(line(button(
-            tray, "dossierTray", lambda: self._session.choice.toggle_tray([row.id]), "link"), None))
+        if row.grade != Grade.GONE:  # of which there is nothing to hand over
+            tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
+            self._content.addLayout(line(button(
+                tray, "dossierTray", lambda: self._session.choice.toggle_tray([row.id]), "link"),
+                None))
         self._links(shown)
         if row.kept:
             self._content.addWidget(label(find_words.kept(record), wrap=True))
