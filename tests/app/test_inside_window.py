@@ -14,6 +14,7 @@ from needlewright.core.phones import warm
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
 from needlewright.wording import phones as words
+from needlewright.wording.window import SEARCH_STATES
 from tests.app.test_window import LEFT, WindowCase
 from tests.phones import owner
 
@@ -73,6 +74,7 @@ class InsideWindowTest(WindowCase):
         self.assertEqual(phone.wish("state")["listings"], 1)
         step = self.window.search.cards["kept-copies"]
         self.wait(lambda: "chosen" in step.state.text(), "how much that was")
+        self.assertIn("chosen", SEARCH_STATES[self.session.ending])
         dialog = self.looked_inside()
         QTest.mouseClick(dialog.removed, LEFT)
         self.assertEqual({one.name for one in dialog.model.shown}, {"FP_0091.jpg", "FP_0092.jpg"})

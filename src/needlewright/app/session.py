@@ -29,9 +29,10 @@ from needlewright.core.jobs.folder import strip_path
 from needlewright.core.jobs.mending import MendedFind
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
 from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobs.runner import NARROWED
 from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
-from needlewright.core.search.events import Finished, Progress
+from needlewright.core.search.events import Ending, Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device, list_devices
 from needlewright.core.sources.open_folder import spec_of
@@ -203,7 +204,7 @@ class Session(QObject):
         self.just_found, self.marked = [], None
         for step in board.steps:
             if self.source is not None and step.source == self.source.id:
-                self.ending = step.ending
+                self.ending = step.state if step.state == NARROWED else step.ending
         self.settings.remember_job(str(board.folder), board.title)
         self.finds.open(board.folder)
         self.job_changed.emit()
@@ -315,7 +316,8 @@ class Session(QObject):
     def _search_ended(self, event: Finished) -> None:
         if self._late(self.search):
             return
-        self.ending = event.ending
+        narrowed = self.search is not None and self.search.plan.is_narrowed
+        self.ending = NARROWED if narrowed and event.ending == Ending.DONE else event.ending
 
     def _search_failed(self, sentence: str) -> None:
         if self._late(self.search):

@@ -222,7 +222,7 @@ class Finds(QWidget):
             widget = empty_text(words.FINDS_NARROWED, words.FINDS_NARROWED_TEXT)
             act, text = self.clear_narrowing, words.FINDS_CLEAR
         else:
-            done = self._session.ending == "done"
+            done = self._session.ending in ("done", "narrowed")
             text = words.FINDS_NONE_DONE if done else words.FINDS_NONE_TEXT
             widget = empty_text(words.FINDS_NONE, text)
             act, text = (lambda: self._session.go_to.emit(1)), words.FINDS_TO_SEARCH
