@@ -13,7 +13,6 @@ from PySide6.QtCore import QObject, Signal
 from needlewright.app.viewmodels.inside import looked
 from needlewright.app.worker import Work
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
-from needlewright.core.errors import SourceError
 from needlewright.core.formats.recognising import HEAD_BYTES, recognise
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.shelf_names import Inside, ShelfNames
@@ -112,12 +111,7 @@ class LookWork(ListingWork):
 
     def _small(self, shelf: DistantShelf, pool: DecoderPool[str], one: Inside) -> bytes:
         """The device's own small picture, decoded elsewhere: nobody knows what it sends."""
-        try:
-            data = shelf.thumbnail(one.offered)
-        except SourceError as error:
-            if error.code == "phone-refused":
-                return b""
-            raise
+        data = shelf.thumbnail(one.offered)
         form = next((f for f in recognise(data[:HEAD_BYTES]) if f.kind is Kind.PHOTO), None)
         if form is None or not form.decoder:
             return b""

@@ -347,7 +347,6 @@ class PictureWork(Work):
         except NeedlewrightError as error:
             self.ready.emit(row.id, DecodeReport(False, "unreadable", errors.explain(error)))
 
-
     def _rows_of(self, file: Source, record: FindRecord, source: Source,
                  folder: Path | None) -> RowsRead:
         """The rows of a database, with the log and journal that the job has of it."""

@@ -27,6 +27,7 @@ from needlewright.app.viewmodels.inside import FOLDER, NAME, PICTURE, InsideMode
 from needlewright.app.viewmodels.listed import Index
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.flow import flow
+from needlewright.app.widgets.pictures import draw_fitted
 from needlewright.app.widgets.small import button, column, fill, label, line
 from needlewright.core.search.shelf_names import Inside
 from needlewright.core.sources.registry import short_name
@@ -57,11 +58,8 @@ class _Small(QStyledItemDelegate):
         painter.fillRect(box, look.colour("pictures"))
         picture = model.picture(index.row())
         if picture is not None:
-            size = picture.size().scaled(box.size(), Qt.AspectRatioMode.KeepAspectRatio)
-            shown = QRect(0, 0, size.width(), size.height())
-            shown.moveCenter(box.center())
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawPixmap(shown, picture)
+            draw_fitted(painter, picture, box.x(), box.y(), box.width(), box.height())
 
 
 def _make_room(switch: QPushButton) -> None:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPixmap
+from PySide6.QtCore import Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QWidget
 
 from needlewright.app.courtesy import at_work
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
-from needlewright.app.widgets.pictures import Thumbnails
+from needlewright.app.widgets.pictures import Thumbnails, draw_fitted
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.core.jobs.rows import FindRow
 
@@ -52,7 +52,7 @@ class JustFound(QWidget):
             painter.fillRect(x, y, wide, high, look.colour("pictures"))
             picture = self._thumbnails.get(row.id)
             if picture is not None and not picture.isNull():
-                _draw_fitted(painter, picture, x, y, wide, high)
+                draw_fitted(painter, picture, x, y, wide, high)
             draw_stitch(painter, x + 1, y + high + 9, row.grade, row.share)
         painter.end()
 
@@ -63,10 +63,3 @@ class JustFound(QWidget):
             if x <= point.x() < x + wide and y <= point.y() < y + high:
                 self.opened.emit(row.id)
                 return
-
-
-def _draw_fitted(painter: QPainter, picture: QPixmap, x: int, y: int, wide: int,
-                 high: int) -> None:
-    size = picture.size().scaled(wide, high, Qt.AspectRatioMode.KeepAspectRatio)
-    painter.drawPixmap(x + (wide - size.width()) // 2, y + (high - size.height()) // 2,
-                       size.width(), size.height(), picture)

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QRunnable, Qt, QThreadPool, Signal
-from PySide6.QtGui import QImage, QPixmap
+from PySide6.QtGui import QImage, QPainter, QPixmap
 
 from needlewright.app.courtesy import at_work
 from needlewright.core.jobs.folder import thumbnail_path
@@ -123,3 +123,11 @@ class Thumbnails(QObject):
         with self._lock:
             self._wanted.clear()
         self._pool.waitForDone()
+
+
+def draw_fitted(painter: QPainter, picture: QPixmap, x: int, y: int, wide: int,
+                high: int) -> None:
+    """Draw all of a picture, as large as it fits into a box and in its middle."""
+    size = picture.size().scaled(wide, high, Qt.AspectRatioMode.KeepAspectRatio)
+    painter.drawPixmap(x + (wide - size.width()) // 2, y + (high - size.height()) // 2,
+                       size.width(), size.height(), picture)
