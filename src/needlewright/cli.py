@@ -244,14 +244,12 @@ def _demo(options: argparse.Namespace) -> int:
 def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
     from needlewright.core.search.registry import steps
     from needlewright.core.sources.source import Span
-    from needlewright.core.walks import Kind
 
-    return Plan(
-        tuple(options.steps or steps()), frozenset(Kind(k) for k in options.kinds or ()),
-        Span(*area) if area else None, formats=frozenset(options.formats or ()),
+    return replace(
+        _narrowed(options), steps=tuple(options.steps or steps()),
+        area=Span(*area) if area else None, formats=frozenset(options.formats or ()),
         every_byte=options.every_byte, every_frame=not options.skip_frames,
-        removed_only=options.removed_only, free_only=options.free_only,
-        folder=options.folder or "", patience=options.wait, days=options.days)
+        free_only=options.free_only, patience=options.wait)
 
 
 def _narrowed(options: argparse.Namespace) -> Plan:
