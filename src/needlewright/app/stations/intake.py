@@ -99,7 +99,7 @@ class Intake(QWidget):
         whole.addWidget(scrolling(left, "sourceList"), 1)
         whole.addWidget(scrolling(middle, "beginList"), 1)
         whole.addWidget(panel)
-        self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
+        self.demo_gauge, self.demo_text = Gauge(110), label("", "muted", "demoProgress")
         self.demo_button: QPushButton | None = None
         for signal in (session.job_changed, session.source_changed,
                        session.copies.devices_changed):
@@ -254,7 +254,7 @@ class Intake(QWidget):
     def _add_demo(self) -> None:
         self.begin.addSpacing(8)
         frame, inside = card()
-        self.demo_gauge, self.demo_text = Gauge(160), label("", "muted", "demoProgress")
+        self.demo_gauge, self.demo_text = Gauge(110), label("", "muted", "demoProgress")
         self.demo_button = button(words.INTAKE_DEMO, "openDemo", self._session.demo.open_card)
         fill(inside, label(words.INTAKE_DEMO_TEXT, "muted", wrap=True), 4,
              line(self.demo_button, self.demo_gauge, self.demo_text, None, spacing=12), 4,
