@@ -18,18 +18,21 @@ from pathlib import Path
 
 from needlewright import (
     __version__,
+    cli_backups,
     cli_files,
     cli_inside,
     cli_join,
     cli_media,
     cli_phones,
     cli_rows,
+    cli_secrets,
 )
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.jobs.beside import with_logs
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
+from needlewright.core.sources.shelf import is_distant
 from needlewright.core.stopping import Interrupted
 from needlewright.wording import cli as words
 from needlewright.wording import errors
@@ -37,9 +40,8 @@ from needlewright.wording import errors
 GRADES = ("whole", "mended", "partial", "remnant")
 COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
-    "mend", "rows", "standin", "put-back", "inside"))
+    "mend", "rows", "standin", "put-back", "inside", "backups", "loss", "compare"))
 PROGRESS_SECONDS = 1.0
-PHONE = "phone"  # the kind of source
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
                               "address-wrong", "onto-no-phone", "inside-no-shelf"))
@@ -94,6 +96,7 @@ def _parser() -> argparse.ArgumentParser:
     deliver.add_argument("--folder", type=_folder, help=help_for["deliver_folder"])
     deliver.add_argument("--ids", type=_numbers, help=help_for["ids"])
     deliver.add_argument("--dry-run", action="store_true", help=help_for["dry_run"])
+    deliver.add_argument("--missing-only", action="store_true", help=help_for["deliver_missing"])
     deliver.set_defaults(action=_deliver)
 
     run = commands.add_parser("run", help=help_for["run"])
@@ -112,6 +115,7 @@ def _parser() -> argparse.ArgumentParser:
     cli_rows.add_command(commands, _existing, _stop_on_interrupt)
     cli_phones.add_command(commands, _stop_on_interrupt, _numbers)
     cli_inside.add_command(commands, _add_narrowing, _narrowed, _when_ready)
+    cli_backups.add_commands(commands, _stop_on_interrupt)
     return parser
 
 
@@ -119,6 +123,7 @@ def _add_plan(parser: argparse.ArgumentParser, area: bool = True) -> None:
     parser.add_argument("--steps", type=_steps, help=words.HELP["steps"])
     _add_narrowing(parser)
     parser.add_argument("--named", metavar="FILE", type=_existing, help=words.HELP["named"])
+    parser.add_argument("--missing-only", action="store_true", help=words.HELP["missing_only"])
     parser.add_argument("--formats", type=_formats, help=words.HELP["formats"])
     parser.add_argument("--every-byte", action="store_true", help=words.HELP["every_byte"])
     parser.add_argument("--skip-frames", action="store_true", help=words.HELP["skip_frames"])
@@ -135,6 +140,7 @@ def _add_narrowing(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--days", type=_days, help=words.HELP["days"])
     parser.add_argument("--wait", type=cli_media.seconds, default=600.0,
                         help=words.HELP["patience"])
+    cli_secrets.add_option(parser)
 
 
 def _listed(known: Sequence[str]) -> Callable[[str], tuple[str, ...]]:
@@ -249,7 +255,7 @@ def _plan(options: argparse.Namespace, area: tuple[int, int] | None) -> Plan:
         _narrowed(options), steps=tuple(options.steps or steps()),
         area=Span(*area) if area else None, formats=frozenset(options.formats or ()),
         every_byte=options.every_byte, every_frame=not options.skip_frames,
-        free_only=options.free_only, patience=options.wait)
+        free_only=options.free_only, patience=options.wait, missing_only=options.missing_only)
 
 
 def _narrowed(options: argparse.Namespace) -> Plan:
@@ -283,6 +289,7 @@ def _search(options: argparse.Namespace) -> int:
     from needlewright.core.jobs.opening import job_for_image
 
     if options.source:
+        cli_secrets.use(options, [options.source])
         cli_phones.wait_until_ready(options.source, _stop_on_interrupt(), options.wait)
         job, _ = job_for_image(options.job, _spec([options.source]))
     else:
@@ -291,14 +298,23 @@ def _search(options: argparse.Namespace) -> int:
         rows = job.sources()
         if not rows:
             raise NeedlewrightError("source-none")
-        phones = [row for row in rows if row.kind == PHONE]
-        if options.named and not phones:
+        shelves = [row for row in rows if is_distant(row.kind)]
+        cli_secrets.use(options, [row.path for row in shelves])
+        if options.named and not shelves:
             raise SourceError("inside-no-shelf", path=rows[0].path)
-        for row in phones if options.named else rows:
-            _search_source(job, row, _plan(options, options.area), options.named)
+        failed = False
+        chosen = shelves if options.named else rows
+        for row in chosen:
+            try:
+                _search_source(job, row, _plan(options, options.area), options.named)
+            except SourceError as error:  # the others are searched all the same
+                if len(chosen) == 1:
+                    raise
+                failed = True
+                print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
         _refuse_unknown_folder(job, options.folder or "")
         print("\n".join(words.counts(job.tally())))
-    return 0
+    return int(failed)
 
 
 def _search_source(job: Job, row: SourceRow, plan: Plan, named: str | None) -> None:
@@ -338,7 +354,8 @@ def _stop_on_interrupt() -> threading.Event:
 def _deliver(options: argparse.Namespace) -> int:
     with Job(options.job) as job:
         chosen = (options.grades is not None or options.kinds is not None
-                  or options.removed_only or bool(options.folder))  # else what is in the tray
+                  or options.removed_only or bool(options.folder)
+                  or options.missing_only)  # else what is in the tray
         rows = job.matching(Filter(
             kinds=frozenset(options.kinds or ()), grades=frozenset(options.grades or ()),
             tray_only=not chosen and options.ids is None,
@@ -353,6 +370,8 @@ def _deliver(options: argparse.Namespace) -> int:
             rows = [row for row in rows if _in_folder(row, options.folder)]
             if not any(_in_folder(row, options.folder) for row in job.matching()):
                 raise NeedlewrightError("folder-unknown", folder=options.folder)
+        if options.missing_only:
+            rows = _missing_of(job, rows)
         if options.dry_run:
             if all(row.grade == "gone" for row in rows):
                 raise NeedlewrightError("nothing-chosen")
@@ -388,6 +407,7 @@ def _run(options: argparse.Namespace) -> int:
     spec = _spec(options.source)
     if Path(options.to).is_file():
         raise NeedlewrightError("to-not-a-folder", path=options.to)  # before anybody waits
+    cli_secrets.use(options, [spec])
     cli_phones.wait_until_ready(spec, _stop_on_interrupt(), options.wait)
     job, row = job_for_image(options.job, spec)
     with job:
@@ -406,7 +426,18 @@ def _run(options: argparse.Namespace) -> int:
                 if (not options.folder or _in_folder(row, options.folder))
                 and (options.days is None or options.days.holds((row.modified, row.taken)))
                 and (not options.named or row.path in named)]
+        if options.missing_only:
+            rows = _missing_of(job, rows, row.id)
         return _hand_over(job, rows, Path(options.to), empty=True)
+
+
+def _missing_of(job: Job, rows: list[FindRow], source: int | None = None) -> list[FindRow]:
+    """The ones among `rows` that the job has nowhere else, whatever they are called there."""
+    from needlewright.core.jobs.comparing import compare, missing_of
+
+    for _ in compare(job, _stop_on_interrupt()):
+        pass
+    return missing_of(job, rows, source)
 
 
 def _refuse_unknown_folder(job: Job, folder: str) -> None:

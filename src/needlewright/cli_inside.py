@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
+from needlewright import cli_secrets
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.shelf import DistantShelf
@@ -30,8 +31,13 @@ def add_command(commands: Any, narrowing: Callable[[argparse.ArgumentParser], No
     inside.add_argument("--json", action="store_true", help=words.HELP["json"])
     inside.add_argument("--names", action="store_true", help=words.HELP["inside_names"])
     inside.add_argument("--thumbnails", metavar="DIR", help=words.HELP["inside_thumbnails"])
-    inside.set_defaults(action=lambda options: _inside(
-        options, plan(options), ready(options.source, options.wait)))
+    inside.set_defaults(action=lambda options: _asked(options, plan, ready))
+
+
+def _asked(options: argparse.Namespace, plan: Callable[[argparse.Namespace], Plan],
+           ready: Callable[[str, float], StopSignal]) -> int:
+    cli_secrets.use(options, [options.source])
+    return _inside(options, plan(options), ready(options.source, options.wait))
 
 
 def shelf_at(spec: str) -> DistantShelf:

@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Content, Extents
+from needlewright.core.contents import Brought, Content, Extents
 from needlewright.core.walks import Break, Check, Facts, Kind, Part
 
 INSIDE = "inside"  # relations between finds: it lies in a broken one
@@ -104,6 +104,8 @@ class Find:
     @property
     def size(self) -> int:
         """Bytes of the file; for one that is gone, as many as its record states."""
+        if isinstance(self.content, Brought):
+            return self.content.size  # what a backup says of a file and what it holds may differ
         if self.record is not None and self.record.stated is not None:
             return self.record.stated
         return self.content.size

@@ -14,13 +14,16 @@ Entry = TypeVar("Entry")
 
 class Registry(Generic[Entry]):
     """Entries by name, from all modules of `package` whose names begin with `prefix`; or, with
-    `within`, from the module of that name in each package inside `package`.
+    `within`, from the module of that name in each package inside `package`. `also`: other packages
+    whose modules are asked as well.
 
     Loaded at the first look; sorted by name, so that the order of imports decides nothing.
     """
 
-    def __init__(self, package: str, prefix: str = "", within: str = "") -> None:
+    def __init__(self, package: str, prefix: str = "", within: str = "",
+                 also: tuple[str, ...] = ()) -> None:
         self._package, self._prefix, self._within = package, prefix, within
+        self._packages = (package, *also)
         self._entries: dict[str, Entry] = {}
         self._loaded = False
 
@@ -34,14 +37,17 @@ class Registry(Generic[Entry]):
     def all(self) -> Mapping[str, Entry]:
         """All entries, read-only."""
         if not self._loaded:
-            package = importlib.import_module(self._package)
-            for module in pkgutil.iter_modules(package.__path__):
-                name = f"{self._package}.{module.name}"
-                if self._within:
-                    name = f"{name}.{self._within}"
-                    if not module.ispkg or importlib.util.find_spec(name) is None:
-                        continue
-                if module.name.startswith(self._prefix):
-                    importlib.import_module(name)
+            for name in self._packages:
+                self._load(name)
             self._loaded = True
         return MappingProxyType(dict(sorted(self._entries.items())))
+
+    def _load(self, package: str) -> None:
+        for module in pkgutil.iter_modules(importlib.import_module(package).__path__):
+            name = f"{package}.{module.name}"
+            if self._within:
+                name = f"{name}.{self._within}"
+                if not module.ispkg or importlib.util.find_spec(name) is None:
+                    continue
+            if module.name.startswith(self._prefix):
+                importlib.import_module(name)

@@ -9,6 +9,7 @@ from pathlib import Path
 from needlewright.core.delivery.bag import Handed, Words
 from needlewright.core.delivery.rows_folder import RowsFolder
 from needlewright.core.jobs.store import Job
+from needlewright.core.walks import Outcome
 from needlewright.wording import (
     changes,
     checks,
@@ -25,8 +26,13 @@ def words_for(job: Job) -> Words:
     """Reasons, report and file names for deliveries of `job`."""
     title, sources = job.title, [source.name for source in job.sources()]
 
+    def why(number: int) -> str:
+        told = [check for check in job.record(number).checks
+                if check.outcome in (Outcome.FAIL, Outcome.DOUBT)]
+        return checks.reason(told[0]) if told else ""
+
     def write_report(handed: Handed) -> str:
-        return report.text(title, handed, sources)
+        return report.text(title, handed, sources, why)
 
     return Words(checks.reason, write_report, finds.file_name, errors.explain,
                  seams.describe_reason, changes.change, _rows_folder)

@@ -10,7 +10,7 @@ from needlewright.core.sources.devices import Device
 from needlewright.wording import checks, finds, units
 
 ABOUT = "Search a medium for removed photos, look at them, and deliver what is intact."
-TOLD_NOTES = frozenset(("kept-listed", "phone-waiting", "phone-back"))
+TOLD_NOTES = frozenset(("kept-listed", "kept-missing", "phone-waiting", "phone-back"))
 HELP = {
     "demo": "the demo job in the window, or the whole tour without a display",
     "headless": "no window: search, deliver and take pictures into this folder",
@@ -38,6 +38,16 @@ HELP = {
     "standin_faults": "what is wrong with it, as JSON",
     "patience": "how long a phone is waited for, in seconds",
     "deliver": "hand over finds as a bag",
+    "deliver_missing": "of backups, albums and phones, only what the job has nowhere else",
+    "missing_only": "of what a shelf offers, only what the job does not have",
+    "secret_file": "a file with the password on its first line, a one-time code on the second",
+    "backups": "which backups there are in some places, the most useful first",
+    "backups_place": "a folder, a drive's folder or an archive; what lies below is looked at, too",
+    "backups_job": "judge them by what this job lost, and when",
+    "backups_loss": "the day of the loss, as YYYY-MM-DD",
+    "loss": "when the loss was: tell it, or set it", "loss_day": "on this day, as YYYY-MM-DD",
+    "loss_after": "after the photo of this number", "loss_unknown": "nobody knows",
+    "compare": "which finds of different sources are the same, and what is only on a shelf",
     "run": "all of it in one go",
     "job_there": "the job folder",
     "job": "the job folder; made if it is not there", "to": "the folder that becomes the bag",

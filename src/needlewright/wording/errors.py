@@ -39,10 +39,19 @@ SENTENCES = {
     "onto-no-yes": "Nothing was put back. {count:,} files would be written to {path}, as new ones "
                    "in DCIM/Needlewright; --yes says that this is wanted.",
     "phone-unknown": "No phone is known by the name {name}.",
-    "inside-no-shelf": "{path} is no phone; there is nothing to look inside.",
+    "inside-no-shelf": "{path} is no phone, backup or album; there is nothing to look inside.",
     "names-unread": "The list of names {path} cannot be used: {reason}.",
     "names-unknown": "{path} does not offer {count:,} of the files that are named: {names}.",
     "thumbnails-there": "The folder {path} is not empty; give one that is, or a new one.",
+    "backup-unknown": "{path} is no backup of a layout that is known here.",
+    "backup-damaged-list": "What {path} holds cannot be told: its list or its facts are damaged.",
+    "backups-none": "There is no backup in {path}.",
+    "secret-wanted": "{path} is locked. It takes a {what}: give --secret-file, or type it where it "
+                     "is asked for.",
+    "secret-wrong": "That {what} does not open {path}. Nothing was opened.",
+    "secret-unread": "No secret can be read from {path}: {reason}.",
+    "shelf-lost": "{path} went away and did not come back. What was brought is kept.",
+    "loss-no-date": "Find {find} has no date, so it does not tell when the loss was.",
     "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",
     "address-wrong": "'{path}' is no address of a phone or camera; they look like "
                      "ptpip://192.0.2.7, usb: or phone:NAME.",

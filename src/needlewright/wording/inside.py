@@ -8,12 +8,12 @@ from datetime import datetime
 from operator import attrgetter
 from typing import Any
 
-from needlewright.core.search.keeping import HIDDEN, UNFINISHED
+from needlewright.core.search.keeping import HIDDEN, UNFINISHED, VERSION
 from needlewright.core.search.shelf_names import Inside
-from needlewright.wording import finds, units
+from needlewright.wording import checks, finds, units
 
 COLUMNS = ("", "name", "state", "day", "size", "folder")
-LIVE, REFUSED = "there", "refused"
+LIVE, REFUSED, LACKING = "there", "refused", "content missing"
 LOOK_INSIDE = "Look inside…"
 HEAD = "What {name} offers"
 HINT = ("Nothing has been fetched yet. The small pictures are the device's own. Choose what is to "
@@ -32,10 +32,14 @@ def state(one: Inside, now: datetime | None = None) -> str:
     """'removed, 12 days left', 'hidden', 'there', 'refused'."""
     if one.offered.refused:
         return REFUSED
+    if one.offered.problem:
+        return LACKING
     if one.kept is None:
         return LIVE
     if one.kept.code in (HIDDEN, UNFINISHED):
         return one.kept.code
+    if one.kept.code == VERSION:
+        return f"as of {one.kept.original}"
     text = "removed"
     if one.kept.purge_at:
         until = datetime.fromisoformat(one.kept.purge_at)
@@ -85,9 +89,11 @@ def as_json(one: Inside) -> dict[str, Any]:
     offered, kept = one.offered, one.kept
     return {"path": one.path, "name": one.name, "kind": str(one.kind), "size": offered.size,
             "created": offered.created, "modified": offered.modified, "state": (
-                "refused" if offered.refused else kept.code if kept else "live"),
+                "refused" if offered.refused else "missing" if offered.problem else kept.code if kept else "live"),
             "removed": one.removed, "purge_at": kept.purge_at if kept else None,
-            "refused": offered.refused or None}
+            "refused": offered.refused or None, "problem": checks.SENTENCES[offered.problem]
+            if offered.problem else None, "sha256": offered.sha256 or None,
+            "shared_by": offered.shared_by or None, "reduced": offered.reduced}
 
 
 def listing_line(name: str, told: tuple[int, int]) -> str:
@@ -104,4 +110,6 @@ def cell(one: Inside, column: int) -> str:
 def tip(one: Inside) -> str:
     """The whole path, and why nothing more is known of it."""
     refused = one.offered.refused
+    if one.offered.problem:
+        return f"{one.path}\n{checks.SENTENCES[one.offered.problem]}"
     return f"{one.path}\nThe device answers: {refused}" if refused else one.path

@@ -106,6 +106,9 @@ def listed_line(values: Mapping[str, Any]) -> str:
         text += f"; {units.count(unlisted, 'folder')} could not be listed"
     if refused:
         return f"{text}; {refused:,} of {int(values['offered']):,} objects refused."
+    if values.get("lacking"):
+        return (f"{text}; of {int(values['lacking']):,} of them the content is not to be had, or "
+                "not to be trusted.")
     return f"{text}; complete: all {int(values.get('offered', 0)):,} objects are accounted for."
 
 

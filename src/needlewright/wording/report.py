@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from needlewright.core.delivery.bag import Handed
 from needlewright.core.jobs.rows import FindRow
@@ -21,8 +21,10 @@ OPENINGS = {
 MAX_NAMES = 2000  # of each list; the rest is in finds.csv
 
 
-def text(title: str, handed: Handed, sources: Sequence[str]) -> str:
-    """The whole report as lines of text; nothing in it turns letters around."""
+def text(title: str, handed: Handed, sources: Sequence[str],
+         why: Callable[[int], str] = lambda number: "") -> str:
+    """The whole report as lines of text; nothing in it turns letters around. `why`: what is wrong
+    with a find, "" where nothing is told."""
     rows = [row for row in handed.rows if row.id not in handed.failed]
     counts = Counter(row.grade for row in rows)
     total = sum(row.size for row in rows)
@@ -38,7 +40,8 @@ def text(title: str, handed: Handed, sources: Sequence[str]) -> str:
         lines.append(f"{removed:,} had been removed; {there:,} were still there.")
     incomplete = [row for row in rows if row.grade in ("partial", "remnant")]
     lines += _listed("Not complete, or doubted", [
-        f"{_name(row)}: {checks.share_line(row.grade, row.share, row.kind)}" for row in incomplete])
+        _with(f"{_name(row)}: {checks.share_line(row.grade, row.share, row.kind)}", "; ",
+              why(row.id)) for row in incomplete[:MAX_NAMES]], len(incomplete))
     lines += _listed("Mended; what was changed is in finds.json, for each under 'changes'", [
         f"{_name(row)}: {units.percent(row.share)} is there"
         for row in rows if row.grade == "mended"])
@@ -48,7 +51,7 @@ def text(title: str, handed: Handed, sources: Sequence[str]) -> str:
     lines += _listed("Names that had to be shortened", [
         f"{was} is now {now}" for was, now in handed.shortened])
     lines += _listed("Known by name only: nothing of their content is left", [
-        _name(row) for row in handed.gone])
+        _with(_name(row), ": ", why(row.id)) for row in handed.gone[:MAX_NAMES]], len(handed.gone))
     lines += ["", "Where it came from", *(f"{name}, read only, never written to"
                                           for name in sources),
               "", "Hashes are in manifest-sha256.txt; places on the medium and every check are in "
@@ -60,9 +63,15 @@ def _name(row: FindRow) -> str:
     return row.path or row.name or finds.file_name(row)
 
 
-def _listed(head: str, lines: Sequence[str]) -> list[str]:
+def _with(line: str, between: str, reason: str) -> str:
+    return f"{line}{between}{reason}" if reason else line
+
+
+def _listed(head: str, lines: Sequence[str], count: int | None = None) -> list[str]:
+    """`count`: of how many `lines` are the first ones."""
     if not lines:
         return []
+    every = len(lines) if count is None else count
     shown = [" ".join(line.split()) for line in lines[:MAX_NAMES]]
-    more = [f"and {len(lines) - MAX_NAMES:,} more, in finds.csv"] if len(lines) > MAX_NAMES else []
-    return ["", f"{head} ({len(lines):,})", *shown, *more]
+    more = [f"and {every - MAX_NAMES:,} more, in finds.csv"] if every > MAX_NAMES else []
+    return ["", f"{head} ({every:,})", *shown, *more]

@@ -24,11 +24,12 @@ KEPT = {
     "trash": "in the trash", "phone-trash": "in the phone's trash",
     "gallery-trash": "in a gallery's trash", "unfinished": "never finished by the phone",
     "hidden": "hidden from galleries, not removed", "version": "an older version",
+    "service-trash": "among what was removed lately there",
 }
 KEPT_HEADS = {
     "trash": "Trash", "phone-trash": "Phone's trash", "gallery-trash": "Gallery's trash",
     "unfinished": "Unfinished on the phone", "hidden": "Hidden from galleries; nothing was removed",
-    "version": "Older versions",
+    "version": "Older versions", "service-trash": "Removed lately, and still kept",
 }
 
 

@@ -16,6 +16,7 @@ from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.sources.map_file import origin_of
 from needlewright.core.sources.media import shares_medium
 from needlewright.core.sources.mounts import file_system_of
+from needlewright.core.sources.registry import lies_at
 
 MARKER = "delivery-unfinished.json"
 STAGING = "unfinished"
@@ -75,8 +76,9 @@ def _apart(job: str, there: str) -> Guard:
 
 def _off_source(source: SourceRow, there: str) -> Guard:
     origin = origin_of(Path(source.path))
-    media = [source.path] if origin is None else [source.path, origin.spec]
-    off = os.path.realpath(source.path) != there and not any(
+    lies = lies_at(source.path)
+    media = [lies] if origin is None else [lies, origin.spec]
+    off = os.path.realpath(lies) != there and not any(
         shares_medium(medium, there) for medium in media)
     code = "to-off-source" if off else "to-on-source"
     return Guard("off-source", off, code, {"path": there, "source": source.name})

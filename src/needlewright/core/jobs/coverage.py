@@ -36,7 +36,7 @@ def tokens_of(plan: Plan) -> tuple[str, ...]:
     narrowed = "".join(f"{name}/" for name, on in (
         ("free", plan.free_only), ("removed", plan.removed_only),
         (f"in {plan.folder}", bool(plan.folder)), (f"of {plan.days}", plan.days is not None),
-        (f"chosen {plan.keys_name}", bool(plan.keys))) if on)
+        (f"chosen {plan.keys_name}", bool(plan.keys)), ("missing", plan.missing_only)) if on)
     narrowed = narrowed.replace(",", " ")  # tokens are kept in a list with commas
     return tuple(sorted(
         f"{narrowed}{form.name}:{kind}" for form in chosen_formats(plan)

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from itertools import groupby
 from pathlib import Path
 
 import numpy as np
 
 from needlewright.core.contents import Content
+from needlewright.core.jobs.already import already_there
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.search.knowledge import BrokenFind
 from needlewright.core.search.spans import Spans, gaps, in_use, merged_spans
+from needlewright.core.sources.shelf import Offered
 from needlewright.core.sources.source import Source
 
 
@@ -60,6 +62,10 @@ class JobKnowledge:
 
     def folder(self) -> Path | None:
         return self._job.folder
+
+    def lacks(self) -> Callable[[Offered], bool]:
+        there = already_there(self._job, but=self._row.id)
+        return lambda offered: not there.has(offered)
 
     def free(self) -> Spans:
         return gaps(in_use(self._medium), self._medium.size)

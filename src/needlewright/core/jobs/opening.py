@@ -14,7 +14,7 @@ from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.sources.media import shares_medium
-from needlewright.core.sources.registry import open_source, whole_name
+from needlewright.core.sources.registry import lies_at, open_source, whole_name
 
 HASH_BYTES = 1 << 20
 
@@ -23,9 +23,10 @@ def refuse_on_source(source_path: str, folder: str | os.PathLike[str]) -> None:
     """JobError where job, cache or temporary files would lie on the medium being recovered, or in
     the folder that is looked at."""
     cache = Path(platformdirs.user_cache_dir("needlewright"))
+    there = lies_at(source_path)
     for place in (Path(folder), cache, Path(tempfile.gettempdir())):
-        if shares_medium(source_path, place):
-            inside = os.path.isdir(source_path)
+        if shares_medium(there, place):
+            inside = os.path.isdir(there)
             raise JobError("job-in-source" if inside else "job-on-source", path=str(place))
 
 

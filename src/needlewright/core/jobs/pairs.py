@@ -8,15 +8,15 @@ from collections.abc import Iterable
 
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.sources.shelf import is_distant
 
-PHONE = "phone"  # the kind of source
 LONGEST = 5.0  # seconds of such a clip
 PHOTO, CLIP = "photo", "video"
 
 
 def partners(job: Job, rows: Iterable[FindRow]) -> dict[int, FindRow]:
     """Number of a find among `rows` -> what goes with it."""
-    phones = {source.id for source in job.sources() if source.kind == PHONE}
+    phones = {source.id for source in job.sources() if is_distant(source.kind)}
     wanted = [row for row in rows if row.source in phones and row.path
               and row.kind in (PHOTO, CLIP)]
     known: dict[tuple[int, str, str], dict[str, list[FindRow]]] = {}

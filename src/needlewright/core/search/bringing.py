@@ -26,9 +26,10 @@ AHEAD = 64  # files that are brought before they are looked at
 LOOK_SECONDS, WAIT_SECONDS = 0.2, 1.5
 TRIES, TORN = 8, 3  # for one file of which nothing more comes, or comes in another length
 CUT_OFF = 40  # … because the shelf went away each time: some files bring devices down
+PHONE = "phone"  # the kind of source
 Hands: TypeAlias = queue.Queue[tuple[Offered, Path] | None]
 #: What passes when a person does something, or by itself.
-AWAY = frozenset(("phone-lost", *OF_STATES.values()))
+AWAY = frozenset(("phone-lost", "shelf-lost", "shelf-limited", *OF_STATES.values()))
 
 
 @dataclass(slots=True)
@@ -55,11 +56,13 @@ def until_back(shelf: DistantShelf, stop: StopSignal, patience: float) -> Iterat
         except SourceError as error:
             if error.code not in AWAY:
                 raise
-            state, problem = "unseen", error
+            state, problem = str(error.values.get("state", "unseen")), error
         if not state:
             return
         if time.monotonic() > until:
-            raise problem or SourceError(OF_STATES.get(state, "phone-unseen"), path=shelf.name)
+            raise problem or SourceError(
+                OF_STATES.get(state, "phone-unseen") if shelf.kind == PHONE else "shelf-lost",
+                path=shelf.name, reason=state)
         yield state
         begun = time.monotonic()
         while time.monotonic() - begun < WAIT_SECONDS and not stop.is_set():
@@ -122,8 +125,9 @@ class Carrier:
         """Give what came its name once it is safe on the disk, while more comes."""
         for offered, path in self._handed(self._here):
             with self._telling():
-                if not path.exists():  # else brought before
-                    _make_safe(_part_of(path), path)
+                part = _part_of(self._place_of(offered))
+                if part.exists():  # else brought before
+                    _make_safe(part, path)
                 self._hand_on(self._safe, (offered, path))
         self._hand_on(self._safe, None)
 
@@ -168,7 +172,7 @@ class Carrier:
 
     def _one(self, offered: Offered) -> bool:
         """One file, however long it takes; False where the work ends before."""
-        path = self._folder / _name_of(offered)
+        path = self._place_of(offered)
         part = _part_of(path)
         tries = cut_off = 0
         while not self.is_set():
@@ -176,6 +180,9 @@ class Carrier:
             try:
                 if not path.exists():
                     self._shelf.bring(offered, part, lambda got: None)
+                    if self._shelf.flaw(offered) is not None:
+                        # Never taken for the file another time: the shelf is asked again then.
+                        path = path.with_name(f"flawed-{path.name}")
                 self._hand_on(self._here, (offered, path))
                 return True
             except SourceError as error:
@@ -200,6 +207,9 @@ class Carrier:
                 if self._was_away:
                     tries, cut_off = tries - 1, cut_off + 1
         return False
+
+    def _place_of(self, offered: Offered) -> Path:
+        return self._folder / _name_of(self._shelf.spec, offered)
 
     def _waited(self) -> bool:
         """Wait until the shelf is back; whether it is. `_was_away`: whether it had to be."""
@@ -244,9 +254,10 @@ def _hashed(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
-def _name_of(offered: Offered) -> str:
-    """The name under which a file is kept: another for another content."""
-    digest = hashlib.sha256(f"{offered.entry.key}\0{offered.version}".encode("utf-8", "replace"))
+def _name_of(spec: str, offered: Offered) -> str:
+    """The name under which a file is kept: another for another content, and on another shelf."""
+    told = f"{spec}\0{offered.entry.key}\0{offered.version}"
+    digest = hashlib.sha256(told.encode("utf-8", "replace"))
     suffix = os.path.splitext(offered.entry.path)[1]
     plain = suffix if suffix[1:].isascii() and suffix[1:].isalnum() and len(suffix) < 12 else ""
     return f"{digest.hexdigest()[:32]}{plain.lower()}"

@@ -21,8 +21,8 @@ from needlewright.core.sources.source import Source
 from needlewright.core.volumes.base import Entry
 from needlewright.core.volumes.stamps import nt, unix
 
-TRASH, PHONE_TRASH, GALLERY_TRASH, UNFINISHED, HIDDEN, VERSION = (
-    "trash", "phone-trash", "gallery-trash", "unfinished", "hidden", "version")
+TRASH, PHONE_TRASH, GALLERY_TRASH, UNFINISHED, HIDDEN, VERSION, SERVICE_TRASH = (
+    "trash", "phone-trash", "gallery-trash", "unfinished", "hidden", "version", "service-trash")
 MAX_NOTES = 200_000  # descriptions and marked folders that are remembered
 MAX_INFO_BYTES = 8192
 DESKTOP = re.compile(r"(?:^|.*/)(?:\.Trash(?:-\d+|/\d+)|Trash)(?=/files/)")

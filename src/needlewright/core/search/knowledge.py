@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 from needlewright.core.contents import Content
 from needlewright.core.search.spans import Spans, no_spans
+from needlewright.core.sources.shelf import Offered
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +76,10 @@ class Knowledge(Protocol):
         """Where what is brought from elsewhere is kept; None where nothing is."""
         ...
 
+    def lacks(self) -> Callable[[Offered], bool]:
+        """What tells of a file that a shelf offers whether none of the other sources has it."""
+        ...
+
 
 class _Nothing:
     """A source of which nothing is known."""
@@ -108,6 +113,9 @@ class _Nothing:
 
     def folder(self) -> Path | None:
         return None
+
+    def lacks(self) -> Callable[[Offered], bool]:
+        return lambda offered: True
 
 
 NOTHING: Knowledge = _Nothing()

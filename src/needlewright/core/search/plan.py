@@ -22,7 +22,7 @@ class Plan:
     (a path, without a leading "/"). `state`: where the interrupted step goes on that does not go by
     bytes (see `Progress`). `days`: of what a device offers, only what is dated so; `keys`: only
     what it hands out by these, unless there are none. `patience`: how long a device that went away
-    is waited for, seconds.
+    is waited for, seconds. `missing_only`: of what a shelf offers, only what the job does not have.
     """
 
     steps: tuple[str, ...] = ("signatures",)
@@ -40,6 +40,7 @@ class Plan:
     patience: float = 600.0
     days: Days | None = None
     keys: frozenset[str] = frozenset()
+    missing_only: bool = False
 
     def takes(self, kind: Kind, form: str) -> bool:
         """Whether a file of this kind and format is wanted."""
@@ -51,12 +52,13 @@ class Plan:
         """What makes two plans of one step the same search, apart from where they go on."""
         return "|".join((",".join(sorted(self.kinds)), ",".join(sorted(self.formats)),
                          str(self.area), str(self.removed_only), self.folder, str(self.days),
-                         self.keys_name))
+                         self.keys_name, str(self.missing_only)))
 
     @property
     def is_narrowed(self) -> bool:
         """Whether it passes over some files by more than their kinds, formats and places."""
-        return bool(self.removed_only or self.free_only or self.folder or self.days or self.keys)
+        return bool(self.removed_only or self.free_only or self.folder or self.days or self.keys
+                    or self.missing_only)
 
     @property
     def keys_name(self) -> str:

@@ -12,6 +12,7 @@ from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event
 from needlewright.core.search.knowledge import NOTHING, Knowledge
 from needlewright.core.search.plan import Plan
+from needlewright.core.sources.shelf import ELSEWHERE, is_distant
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import StopSignal
 
@@ -35,7 +36,7 @@ class Context:
 @dataclass(frozen=True, slots=True)
 class Step:
     """A way of searching. `order`: cheap steps first; `suits`: the kind of source that it is
-    for."""
+    for, or ELSEWHERE."""
 
     name: str
     order: int
@@ -53,7 +54,8 @@ def register(step: Step) -> Step:
 
 def steps_for(kind: str) -> list[str]:
     """The names of the steps that suit a source of this kind."""
-    return [name for name, step in steps().items() if step.suits == kind]
+    return [name for name, step in steps().items()
+            if step.suits == (ELSEWHERE if is_distant(kind) else kind)]
 
 
 def steps() -> Mapping[str, Step]:

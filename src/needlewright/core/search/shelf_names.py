@@ -6,7 +6,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from needlewright.core.formats.recognising import kind_of_name
-from needlewright.core.search.keeping import HIDDEN, MARKER, Kept, by_path
+from needlewright.core.search.keeping import (
+    HIDDEN,
+    MARKER,
+    SERVICE_TRASH,
+    VERSION,
+    Kept,
+    by_path,
+)
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.shelf import Offered
 from needlewright.core.walks import Kind
@@ -29,7 +36,8 @@ class Inside:
     @property
     def name(self) -> str:
         """Its name before it was removed."""
-        return ((self.kept and self.kept.original) or self.path).rpartition("/")[2]
+        before = self.kept.original if self.kept and self.kept.code != VERSION else None
+        return (before or self.path).rpartition("/")[2]
 
     @property
     def folder(self) -> str:
@@ -37,7 +45,7 @@ class Inside:
 
     @property
     def removed(self) -> bool:
-        return self.kept is not None and self.kept.code != HIDDEN
+        return self.kept is not None and self.kept.code not in (HIDDEN, VERSION)
 
 
 class ShelfNames:
@@ -51,6 +59,10 @@ class ShelfNames:
     def of(self, offered: Offered) -> Inside:
         kind, form, _ = kind_of_name(offered.entry.path)
         kept = by_path(offered.entry.path, self._hidden)
+        if offered.removed:
+            kept = Kept(SERVICE_TRASH, None, offered.removed_at, offered.purge_at)
+        elif offered.older:
+            kept = Kept(VERSION, offered.older)
         if kept is None and offered.hidden:
             kept = Kept(HIDDEN)
         return Inside(offered, kind, form, kept)

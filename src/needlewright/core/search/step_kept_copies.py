@@ -12,6 +12,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import Grade
@@ -26,7 +27,7 @@ from needlewright.core.search.keeping import Kept
 from needlewright.core.search.pace import KNOWN
 from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.search.shelf_names import Inside, ShelfNames
-from needlewright.core.sources.shelf import DistantShelf, Offered
+from needlewright.core.sources.shelf import ELSEWHERE, DistantShelf, Flaw, Offered
 from needlewright.core.walks import Check, Facts, Outcome
 
 STEP = "kept-copies"
@@ -41,6 +42,11 @@ def run(context: Context) -> Iterator[Event]:
     names = ShelfNames(shelf.offered())
     wanted = [one.offered for one in names.wanted(context.plan)
               if context.begin <= one.offered.entry.at < area.stop]
+    offered_in_all = len(wanted)
+    if context.plan.missing_only:
+        lacks = context.knowledge.lacks()
+        wanted = [offered for offered in wanted if lacks(offered)]
+        yield Note("kept-missing", {"wanted": len(wanted), "there": offered_in_all - len(wanted)})
     yield Note("kept-listed", shelf.missing())
     yield Progress(STEP, context.begin - area.start, area.size, context.begin)
     with contextlib.ExitStack() as held:
@@ -51,7 +57,9 @@ def run(context: Context) -> Iterator[Event]:
         for offered in wanted:
             if offered.refused:
                 yield Found(_not_there(names.of(offered), "object-refused", offered.refused))
-        wanted = [o for o in wanted if not o.refused]
+            elif offered.problem:
+                yield Found(_not_there(names.of(offered), offered.problem))
+        wanted = [o for o in wanted if not o.refused and not o.problem]
         carrier = Carrier(shelf, wanted, place, context.stop, context.plan.patience)
         held.callback(carrier.end)
         pool = DecoderPool[int]()
@@ -61,7 +69,8 @@ def run(context: Context) -> Iterator[Event]:
 
 def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
               names: ShelfNames, pace: _Pace) -> Iterator[Event]:
-    area, stop = context.area, context.stop
+    area, stop, shelf = context.area, context.stop, context.source
+    assert isinstance(shelf, DistantShelf)
     reached, state = context.begin, ""
     away: NeedlewrightError | None = None
     while not stop.is_set() and away is None:
@@ -79,8 +88,7 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
                     yield Note("phone-waiting" if state else "phone-back", {"state": state})
             elif one.path is None:
                 pace.settled(one.offered)
-                yield Found(_not_there(names.of(one.offered), "object-not-brought",
-                                       _reason(one.error)))
+                yield Found(_without(one.error, names.of(one.offered)))
             else:
                 ready.append((one.offered, one, one.path))
         examined = examine((path for _, _, path in ready), stop, pool)
@@ -90,7 +98,8 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
             if done.find is not None and context.plan.takes(done.find.kind, done.find.format):
                 content = Brought(offered.entry.key, path.stat().st_size,
                                   f"{FOLDER}/{path.name}", one.sha256)
-                yield Found(_named(replace(done.find, content=content), names.of(offered)))
+                find = _named(replace(done.find, content=content), names.of(offered))
+                yield Found(_flawed(find, shelf.flaw(offered)))
         yield pace.progress(reached, state)
     if away is not None:
         raise away
@@ -137,16 +146,31 @@ def _named(find: Find, one: Inside) -> Find:
                    record=record, broken=None)
 
 
-def _not_there(one: Inside, code: str, answer: str) -> Find:
+def _flawed(find: Find, flaw: Flaw | None) -> Find:
+    """`find` with what its shelf says is wrong with it: nothing that differs from what was kept is
+    whole."""
+    if flaw is None:
+        return find
+    check = Check("kept-copy", Outcome.FAIL, flaw.code, flaw.values)
+    grade = Grade.PARTIAL if find.grade in (Grade.WHOLE, Grade.MENDED) else find.grade
+    return replace(find, grade=grade, checks=(check, *find.checks))
+
+
+def _without(error: NeedlewrightError | None, one: Inside) -> Find:
+    """A file of which nothing came."""
+    if isinstance(error, Flaw):
+        return _not_there(one, error.code, **error.values)
+    reason = "" if error is None else str(error.values.get("reason", error.code))
+    return _not_there(one, "object-not-brought", reason)
+
+
+def _not_there(one: Inside, code: str, answer: str = "", **values: Any) -> Find:
     """A file of which nothing but its name was handed out."""
     _, form, extension = kind_of_name(one.path)
-    check = Check("content", Outcome.FAIL, code, {"answer": answer}, content=True)
+    told = {"answer": answer, **values} if answer else values
+    check = Check("content", Outcome.FAIL, code, told, content=True)
     return _named(Find(form, one.kind, extension, ShelfObject(one.offered.entry.key, 0),
                        Grade.GONE, 0.0, (STEP,), (check,), Facts()), one)
 
 
-def _reason(error: NeedlewrightError | None) -> str:
-    return "" if error is None else str(error.values.get("reason", error.code))
-
-
-register(Step(STEP, 5, run, suits="phone"))
+register(Step(STEP, 5, run, suits=ELSEWHERE))

@@ -15,17 +15,16 @@ from needlewright.core.names import one_line
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.folders import files_in
 from needlewright.core.sources.registry import Opener, register
-from needlewright.core.sources.shelf import Shelf, Shelved
+from needlewright.core.sources.shelf import FILES, Shelf, Shelved, room
 from needlewright.core.sources.source import Source
 
 SCHEME = "files:"
-PLACE_BYTES = 512  # places are multiples of it, and each file has one of its own
 
 
 class FilesShelf(Shelf):
     """The files in a folder, or a list of files and folders."""
 
-    kind = "files"
+    kind = FILES
 
     def __init__(self, paths: Sequence[Path], name: str) -> None:
         """Raises SourceError where one of `paths` is not there."""
@@ -49,7 +48,7 @@ class FilesShelf(Shelf):
                 known.add(key)
                 self._entries.append(Shelved(key, self._shown(path), at, status.st_size,
                                              status.st_mtime_ns, path))
-                at += max(1, -(-status.st_size // PLACE_BYTES)) * PLACE_BYTES
+                at += room(status.st_size)
             if not self._entries:
                 raise SourceError("folder-empty", path=str(self._paths[0]))
         return self._entries
@@ -57,7 +56,7 @@ class FilesShelf(Shelf):
     @property
     def size(self) -> int:
         last = self.entries()[-1]
-        return last.at + max(1, -(-last.size // PLACE_BYTES)) * PLACE_BYTES
+        return last.at + room(last.size)
 
     def read_into(self, offset: int, target: memoryview) -> int:
         """The files one behind the other, each filled up to its place's end with zeros."""

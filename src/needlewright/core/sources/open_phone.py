@@ -17,12 +17,11 @@ from needlewright.core.phones.listing import Held, Listing, date_text
 from needlewright.core.phones.phone import Phone, State
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.registry import Opener, register
-from needlewright.core.sources.shelf import DistantShelf, Offered, Shelved
+from needlewright.core.sources.shelf import PLACE_BYTES, DistantShelf, Offered, Shelved, room
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 
 WHOLE_AFTER = 3  # failures, after which a file is asked for in one piece
-PLACE_BYTES = 512  # places are multiples of it, and each file has one of its own
 
 
 class PhoneShelf(DistantShelf):
@@ -68,7 +67,7 @@ class PhoneShelf(DistantShelf):
             at, self._offered = 0, []
             for held in sorted(self._listing.files, key=lambda h: h.key):
                 self._offered.append(_as_offered(held, at))
-                at += _room(held.size or 0)
+                at += room(held.size or 0)
         return self._listing
 
     def offered(self) -> Sequence[Offered]:
@@ -86,7 +85,7 @@ class PhoneShelf(DistantShelf):
     @property
     def size(self) -> int:
         every = self.offered()
-        return every[-1].entry.at + _room(every[-1].entry.size) if every else PLACE_BYTES
+        return every[-1].entry.at + room(every[-1].entry.size) if every else PLACE_BYTES
 
     def read_into(self, offset: int, target: memoryview) -> int:
         raise SourceError("shelf-no-bytes", path=self.spec)
@@ -137,10 +136,6 @@ class PhoneShelf(DistantShelf):
             os.unlink(path)  # what is open stays readable
 
 
-def _room(size: int) -> int:
-    return max(1, -(-size // PLACE_BYTES)) * PLACE_BYTES
-
-
 def _as_offered(held: Held, at: int) -> Offered:
     refused = codes.meaning(held.refused) if held.refused else ""
     return Offered(Shelved(held.key, held.path, at, held.size or 0, 0, None), held.size,
@@ -167,4 +162,4 @@ def _open(spec: str, direct: bool) -> Source:
     return PhoneShelf(address)
 
 
-register(Opener("phone", is_address, checked, _open, _short_name))
+register(Opener("phone", is_address, checked, _open, _short_name, by_scheme=True))

@@ -1,4 +1,5 @@
-"""Opening a source by what the user calls it. A module `open_*` here registers each way."""
+"""Opening a source by what the user calls it. A module `open_*` registers each way, here or among
+the shelves, which are built of more than what lies below this package."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ class Opener:
     `claims(spec)`: is this one for it; `whole_name(spec)`: the same name from any working
     directory; `open(spec, direct)`: a source, or SourceError; `short_name(spec)`: what to call it;
     `elsewhere(spec, size, serial)`: other names under which such a medium may be back;
-    `told_of(spec)`: its serial number and model.
+    `told_of(spec)`: its serial number and model; `by_scheme`: it is for what begins with a word of
+    its own; `lies_at(spec)`: where on this computer it lies.
     """
 
     name: str
@@ -27,9 +29,12 @@ class Opener:
     short_name: Callable[[str], str]
     elsewhere: Callable[[str, int, str], Iterable[str]] = lambda spec, size, serial: ()
     told_of: Callable[[str], tuple[str, str]] = lambda spec: ("", "")
+    by_scheme: bool = False
+    lies_at: Callable[[str], str] = lambda spec: spec
 
 
-_openers: Registry[Opener] = Registry("needlewright.core.sources", prefix="open_")
+_openers: Registry[Opener] = Registry("needlewright.core.sources", prefix="open_",
+                                      also=("needlewright.core.shelves",))
 
 
 def register(opener: Opener) -> Opener:
@@ -55,6 +60,14 @@ def short_name(spec: str) -> str:
     return _opener(spec).short_name(spec)
 
 
+def lies_at(spec: str) -> str:
+    """Where on this computer the source at `spec` lies, which must not be written to."""
+    try:
+        return _opener(spec).lies_at(spec)
+    except SourceError:
+        return spec
+
+
 def elsewhere(spec: str, size: int, serial: str) -> Iterable[str]:
     """Other names under which the medium at `spec`, of `size` bytes, may be back after it was away.
 
@@ -69,7 +82,9 @@ def told_of(spec: str) -> tuple[str, str]:
 
 
 def _opener(spec: str) -> Opener:
-    for opener in _openers.all().values():
+    # Whoever is named at the front of it comes before who asks whether there is such a file.
+    ways = sorted(_openers.all().values(), key=lambda way: not way.by_scheme)
+    for opener in ways:
         if opener.claims(spec):
             return opener
     raise SourceError("source-unknown", path=spec)

@@ -11,8 +11,23 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from needlewright.core.errors import SourceError
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
+
+FILES = "files"  # the kind of what lies in folders of this computer
+ELSEWHERE = "elsewhere"  # what steps say that suit every kind of shelf that is elsewhere
+PLACE_BYTES = 512  # places are multiples of it, and each file has one of its own
+
+
+def is_distant(kind: str) -> bool:
+    """Whether a source of this kind is a shelf that is elsewhere: a phone, a backup, an album …"""
+    return kind not in (Source.kind, FILES)
+
+
+def room(size: int) -> int:
+    """How much a file of `size` bytes takes among places."""
+    return max(1, -(-size // PLACE_BYTES)) * PLACE_BYTES
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +62,10 @@ class Offered:
     """A file that a device or a service offers. `size`: None where it does not say; `created`,
     `modified`: RFC 3339, without an offset where the zone is unknown; `hidden`: it says that it is;
     `refused`: why nothing but its name is to be had, a response in words; `version`: what changes
-    with its content."""
+    with its content; `problem`: the code of why its content is not to be had; `removed_at`,
+    `purge_at`: when it was removed, and until when it is kept; `removed`: it was; `older`: which of
+    several versions it is, where it is not the newest; `sha256`: of its content (hex), as told;
+    `shared_by`: it is another's, who shares it; `reduced`: a smaller copy of what there was."""
 
     entry: Shelved
     size: int | None
@@ -56,11 +74,25 @@ class Offered:
     hidden: bool = False
     refused: str = ""
     version: str = ""
+    problem: str = ""
+    removed: bool = False
+    removed_at: str | None = None
+    purge_at: str | None = None
+    older: str = ""
+    sha256: str = ""
+    shared_by: str = ""
+    reduced: bool = False
+
+
+class Flaw(SourceError):
+    """What is wrong with the content of one file: the code and values of a check that fails."""
 
 
 class DistantShelf(Shelf):
     """A shelf that is elsewhere: its files are brought here one by one, and it may go away in the
-    middle of that."""
+    middle of that. `spec`: what it is opened by."""
+
+    spec: str
 
     @abstractmethod
     def look(self, told: Callable[[int, int], None]) -> None:
@@ -84,6 +116,10 @@ class DistantShelf(Shelf):
     def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> int:
         """Put a file into the one at `path`, going on behind what is there of it; `told`: bytes
         that are there. How many it has. SourceError."""
+
+    def flaw(self, offered: Offered) -> Flaw | None:
+        """What was wrong with a file that was brought all the same."""
+        return None
 
     @abstractmethod
     def heed(self, stop: StopSignal) -> None:

@@ -26,7 +26,7 @@ class Stamp(NamedTuple):
     def text(self) -> str:
         """RFC 3339; without an offset where the zone is unknown."""
         moment = EPOCH + timedelta(seconds=self.seconds)
-        text = moment.strftime("%Y-%m-%dT%H:%M:%S")
+        text = moment.isoformat()
         if self.nanos:
             text += f".{self.nanos:09d}".rstrip("0")
         if self.zone is None:

@@ -1,0 +1,259 @@
+"""Finds of all sources of a job compared: which are the same bytes, and which the same picture in
+another size.
+
+The same picture: the same signs of light against dark between neighbours on a coarse grid (128 of
+them, a perceptual hash), the same proportions, and the same name or moment; a burst of photos looks
+alike, so that what might be any of several is none of them.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+
+from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Brought, Place, Stored
+from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobs.already import HASHED, SOUND
+from needlewright.core.jobs.rows import Filter, FindRow
+from needlewright.core.jobs.store import Job
+from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.source import Source
+from needlewright.core.stopping import StopSignal
+
+SAME_BYTES, SAME_PICTURE = "same-bytes", "same-picture"  # relations
+SIDE = 8  # comparisons a row and a column
+NEAR = 8  # of 128 that may differ
+PROPORTION = 0.03  # by which width over height may differ
+BLOCK = 1 << 20
+AT_ONCE = 256  # rows that are compared with all others
+Prints = NDArray[np.uint64]
+
+
+@dataclass(frozen=True, slots=True)
+class Comparing:
+    """How far a comparison is: finds that were looked at."""
+
+    done: int
+    total: int
+
+
+@dataclass(frozen=True, slots=True)
+class Versions:
+    """Two finds of different sources that are the same. `relation`: SAME_BYTES or SAME_PICTURE."""
+
+    one: int
+    other: int
+    relation: str
+
+
+def print_of(thumbnail: bytes) -> tuple[int, int] | None:
+    """The perceptual hash of a small picture; None where it shows nothing to compare by."""
+    try:
+        with Image.open(io.BytesIO(thumbnail)) as picture:
+            grey = picture.convert("L").resize((SIDE + 1, SIDE + 1), Image.Resampling.BOX)
+    except (OSError, ValueError):
+        return None
+    light = np.asarray(grey, np.int16)
+    if int(light.max()) - int(light.min()) < 16:
+        return None  # a plain surface is like any other
+    across = light[:SIDE, 1:] > light[:SIDE, :SIDE]
+    down = light[1:, :SIDE] > light[:SIDE, :SIDE]
+    return _word(across), _word(down)
+
+
+def _word(signs: NDArray[np.bool_]) -> int:
+    return int.from_bytes(np.packbits(signs.ravel()).tobytes(), "big")
+
+
+def compare(job: Job, stop: StopSignal) -> Iterator[Comparing | Versions]:
+    """Compare all finds of different sources, and keep which are the same in the job."""
+    rows = [row for row in job.matching(Filter()) if row.grade != Grade.GONE and row.size]
+    if len({row.source for row in rows}) < 2:
+        return
+    yield from _by_bytes(job, rows, stop)
+    yield from _by_picture(job, rows, stop)
+
+
+def _by_bytes(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator[
+        Comparing | Versions]:
+    by_size: dict[int, list[FindRow]] = defaultdict(list)
+    for row in rows:
+        by_size[row.size].append(row)
+    alike = [group for group in by_size.values() if len({row.source for row in group}) > 1]
+    total = sum(map(len, alike))
+    done = 0
+    media: dict[int, Source | None] = {}
+    places = {source.id: source.path for source in job.sources()}
+    try:
+        for group in alike:
+            hashes: dict[str, list[FindRow]] = defaultdict(list)
+            for row in group:
+                if stop.is_set():
+                    return
+                digest = _hash(job, row, places, media)
+                if digest:
+                    hashes[digest].append(row)
+                done += 1
+                yield Comparing(done, total)
+            for same in hashes.values():
+                yield from _tied(job, same, SAME_BYTES)
+    finally:
+        for medium in media.values():
+            if medium is not None:
+                medium.close()
+
+
+def _hash(job: Job, row: FindRow, places: dict[int, str], media: dict[int, Source | None]) -> str:
+    """The SHA-256 of a find; "" where it cannot be read."""
+    content = job.record(row.id).content
+    if isinstance(content, Brought | Stored) and len(content.sha256) == HASHED:
+        return content.sha256
+    if row.source not in media:
+        try:
+            media[row.source] = open_source(places[row.source])
+        except NeedlewrightError:
+            media[row.source] = None  # it is away
+    digest, at = hashlib.sha256(), 0
+    try:
+        with content.open(Place(media[row.source], job.folder)) as file:
+            while at < file.size:
+                block = file.read_at(at, min(BLOCK, file.size - at))
+                digest.update(block)
+                at += len(block)
+    except NeedlewrightError:
+        return ""
+    return digest.hexdigest()
+
+
+def _tied(job: Job, same: Sequence[FindRow], relation: str) -> Iterator[Versions]:
+    for number, one in enumerate(same):
+        for other in same[number + 1 :]:
+            if one.source != other.source:
+                first, second = sorted((one.id, other.id))
+                job.relate(first, second, relation)
+                yield Versions(first, second, relation)
+
+
+def _by_picture(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator[
+        Comparing | Versions]:
+    pictures, prints = [], []
+    for row in rows:
+        if stop.is_set():
+            return
+        if row.has_thumbnail and row.width and row.height and row.kind == "photo":
+            told = print_of(job.thumbnail(row.id))
+            if told is not None:
+                pictures.append(row)
+                prints.append(told)
+    if len(pictures) < 2:
+        return
+    every = np.array(prints, np.uint64)
+    near: dict[int, list[int]] = defaultdict(list)
+    for begin in range(0, len(every), AT_ONCE):
+        if stop.is_set():
+            return
+        for one, other in _near(every, begin):
+            if _may_be(pictures[one], pictures[other]):
+                near[one].append(other)
+        yield Comparing(min(len(every), begin + AT_ONCE), len(every))
+    for one, others in near.items():
+        by_source: dict[int, list[int]] = defaultdict(list)
+        for other in others:
+            by_source[pictures[other].source].append(other)
+        for alike in by_source.values():
+            # A photo, and the one that was taken just behind it, look the same.
+            if len(alike) == 1 and _only(near[alike[0]], pictures, pictures[one].source) == one:
+                yield from _tied(job, [pictures[one], pictures[alike[0]]], SAME_PICTURE)
+                near[alike[0]] = [n for n in near[alike[0]] if n != one]
+
+
+def _only(numbers: Sequence[int], pictures: Sequence[FindRow], source: int) -> int | None:
+    of_it = [number for number in numbers if pictures[number].source == source]
+    return of_it[0] if len(of_it) == 1 else None
+
+
+def _near(every: Prints, begin: int) -> Iterator[tuple[int, int]]:
+    """Pairs of prints that differ in NEAR signs at most, one of them of the block at `begin`."""
+    block = every[begin : begin + AT_ONCE]
+    differ = np.zeros((len(block), len(every)), np.uint16)
+    for part in range(2):
+        differ += _ones(block[:, None, part] ^ every[None, :, part])
+    for one, other in zip(*np.nonzero(differ <= NEAR)):
+        if begin + one != other:
+            yield begin + int(one), int(other)
+
+
+def _ones(words: Prints) -> NDArray[np.uint16]:
+    """How many bits of each word are set."""
+    return np.bitwise_count(words).astype(np.uint16)
+
+
+def _may_be(one: FindRow, other: FindRow) -> bool:
+    """Whether two pictures that look alike may be one, by what else is told of them."""
+    if one.source == other.source:
+        return False
+    a, b = (row.width / row.height for row in (one, other) if row.width and row.height)
+    if abs(a / b - 1) > PROPORTION:
+        return False
+    if one.taken and other.taken and one.taken[:19] != other.taken[:19]:
+        return False
+    named = bool(one.name and other.name)
+    same_name = named and _stem(one) == _stem(other)
+    same_moment = bool(one.taken and other.taken)
+    return same_name or (same_moment and not named)
+
+
+def _stem(row: FindRow) -> str:
+    return Path(row.name or "").stem.casefold()
+
+
+def versions_of(job: Job, number: int) -> list[tuple[int, str]]:
+    """(find, relation) of each find of another source that is the same."""
+    found = []
+    for relation in (SAME_BYTES, SAME_PICTURE):
+        for back in (False, True):
+            found += [(other, relation) for other in job.related(number, relation, back)]
+    return found
+
+
+def is_missing(job: Job, row: FindRow, others: frozenset[int] | None = None) -> bool:
+    """Whether a find adds to what the job has: nowhere else are the same bytes whole, nor the same
+    picture as large. `others`: sources that count, all where None."""
+    for other, relation in versions_of(job, row.id):
+        there = job.rows([other])
+        if not there or there[0].grade not in SOUND or (
+                others is not None and there[0].source not in others):
+            continue
+        theirs = there[0]
+        if relation == SAME_BYTES:
+            return False
+        mine = (row.width or 0) * (row.height or 0)
+        if (theirs.width or 0) * (theirs.height or 0) >= mine:
+            return False
+    return True
+
+
+def missing_of(job: Job, rows: Sequence[FindRow], source: int | None = None) -> list[FindRow]:
+    """The ones among `rows` that add to what other sources have: of the source `source` alone, or
+    of every shelf that is elsewhere where it is None; one of each content."""
+    from needlewright.core.sources.shelf import is_distant
+
+    distant = {row.id for row in job.sources() if is_distant(row.kind)}
+    mine = {source} if source is not None else distant
+    return [row for row in rows if row.source in mine and row.grade != Grade.GONE
+            and is_missing(job, row, None if source is not None else _others(job, row, distant))]
+
+
+def _others(job: Job, row: FindRow, distant: set[int]) -> frozenset[int]:
+    """What a find is compared with where several shelves are: everything in a line and in folders,
+    and the shelves that were taken in before its own."""
+    return frozenset(s.id for s in job.sources() if s.id not in distant or s.id < row.source)

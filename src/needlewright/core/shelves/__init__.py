@@ -1,0 +1,1 @@
+"""Shelves that are elsewhere, other than phones: backups, albums, synchronised folders."""

@@ -1,0 +1,1 @@
+"""Backups: one module a layout, registering itself. They are read, and never restored."""

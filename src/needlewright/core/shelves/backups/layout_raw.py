@@ -1,0 +1,124 @@
+"""A raw image of a phone's storage or of a card: the files that its volumes hold now.
+
+What was removed from it is found by taking the image itself in as a source.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
+from needlewright.core.shelves.backups.layout_folder import BLOCK, day_of
+from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.memory import MemorySource
+from needlewright.core.sources.pieces import PiecedSource
+from needlewright.core.sources.shelf import Flaw
+from needlewright.core.sources.source import Source
+from needlewright.core.volumes.base import Entry, VolumeState
+from needlewright.core.volumes.codings import UnpackedSource
+from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
+
+SMALLEST = 1 << 18  # bytes; less is no image of a storage
+OFTEN = 256
+
+
+@dataclass(frozen=True, slots=True)
+class _Held:
+    entry: Entry
+    base: int
+
+
+class RawBackup(Backup):
+    """What the volumes of an image hold."""
+
+    def __init__(self, path: Path) -> None:
+        self._image = ImageFile(path)
+        self._path = path
+        self.facts = Facts("raw", notes=("backup-raw",))
+
+    def items(self, breathe: Callable[[], None]) -> Sequence[Item]:
+        found: list[Item] = []
+        volumes = find_volumes(self._image).volumes
+        several = sum(bool(v.file_system) for v in volumes) > 1
+        newest = 0
+        for number, volume in enumerate(volumes, 1):
+            if volume.facts.state is VolumeState.LOCKED:
+                self.facts.encrypted = True
+                self._trouble("backup-volume-locked")
+                continue
+            if not volume.file_system:
+                continue
+            try:
+                for item, seconds in self._of(volume, f"{volume.title or number}/" if several
+                                              else "", breathe):
+                    found.append(item)
+                    newest = max(newest, seconds)
+                    if len(found) >= MOST_ITEMS:
+                        break
+            except (FormatError, SourceError):
+                self._trouble("backup-volume-damaged")
+        self.facts.device = next((v.title for v in volumes if v.title), "")
+        self.facts.made = day_of(newest)
+        return found
+
+    def _of(self, volume: Volume, before: str, breathe: Callable[[], None]) -> Iterator[
+            tuple[Item, int]]:
+        reader = open_volume(self._image, volume)
+        for number, entry in enumerate(reader.live()):
+            if number % OFTEN == 0:
+                breathe()
+            if not entry.path or entry.version:
+                continue
+            created, modified = entry.times.created, entry.times.modified
+            told = {"problem": "backup-file-locked"} if entry.locked else {}
+            yield Item(before + entry.path, entry.size, _Held(entry, volume.span.start),
+                       created.text() if created else None,
+                       modified.text() if modified else None, dict(told)), (
+                           modified.seconds if modified else 0)
+        if reader.problems:
+            self._trouble("backup-volume-damaged")
+
+    def _trouble(self, code: str) -> None:
+        self.facts.troubles[code] = self.facts.troubles.get(code, 0) + 1
+
+    def content(self, item: Item, begin: int) -> Iterator[bytes]:
+        source, at = self._opened(item.handle), begin
+        while at < source.size:
+            try:
+                block = source.read_at(at, min(BLOCK, source.size - at))
+            except (SourceError, FormatError) as error:
+                raise Flaw("backup-cut", path=item.path, at=at) from error
+            if not block:
+                return
+            yield block
+            at += len(block)
+
+    def _opened(self, held: _Held) -> Source:
+        entry, base = held.entry, held.base
+        if entry.data is not None:
+            return MemorySource(entry.data)
+        if entry.coded:
+            return UnpackedSource(self._image, base, entry.coded)
+        return PiecedSource(self._image, [(None if at is None else at + base, length)
+                                          for at, length in entry.extents])
+
+    def close(self) -> None:
+        self._image.close()
+
+
+def _fits(path: Path) -> bool:
+    if not path.is_file() or path.stat().st_size < SMALLEST:
+        return False
+    try:
+        with ImageFile(path) as image:
+            return any(v.file_system or v.facts.state is VolumeState.LOCKED
+                       for v in find_volumes(image).volumes)
+    except (SourceError, FormatError):
+        return False
+
+
+register(Layout("raw", 70, _fits, lambda path, spec: RawBackup(path)))

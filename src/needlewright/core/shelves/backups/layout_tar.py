@@ -1,0 +1,357 @@
+"""Archives of tar: plain, gzip, Zstandard; damaged ones as far as they go.
+
+ustar and pax: POSIX.1-2017, pax, "ustar Interchange Format" and "pax Extended Header". Long names
+(`L`, `K`) and sizes in base 256: GNU tar manual, "Basic Tar Format". gzip: RFC 1952.
+Zstandard: RFC 8878. The archive is listed in one pass, and what is compressed is unpacked anew to
+reach what lies before the place where it is just read.
+"""
+
+from __future__ import annotations
+
+import io
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Protocol
+
+from needlewright.core.errors import SourceError
+from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
+from needlewright.core.shelves.backups.layout_folder import BLOCK, day_of
+from needlewright.core.shelves.item_shelf import MOST_ITEMS, MOST_STATED, Item
+from needlewright.core.sources.shelf import Flaw
+from needlewright.core.volumes.stamps import unix
+
+RECORD = 512
+MOST_NAME, MOST_PAX = 1 << 16, 1 << 20  # bytes of a name, of a header of pax
+SKIP = 1 << 18  # bytes that are read at once to come forward
+FILES, LINK = (b"0", b"\0", b"7"), b"1"
+LONG_NAME, LONG_LINK, PAX, PAX_ALL, SPARSE = b"L", b"K", b"x", b"g", b"S"
+GZIP, ZSTD = b"\x1f\x8b\x08", b"\x28\xb5\x2f\xfd"
+OFTEN = 256
+WINDOW = 1 << 27  # bytes that Zstandard may look back
+
+
+class Stream(Protocol):
+    """Bytes in a line. `cut`: they broke off where more should follow."""
+
+    cut: bool
+
+    def read(self, count: int) -> bytes: ...
+
+    def skip(self, count: int) -> int: ...
+
+    def tell(self) -> int: ...
+
+    def close(self) -> None: ...
+
+
+class Plain:
+    """A file as it is."""
+
+    def __init__(self, path: Path) -> None:
+        self._file = path.open("rb")
+        self._size = self._file.seek(0, io.SEEK_END)
+        self._file.seek(0)
+        self.cut = False
+
+    def read(self, count: int) -> bytes:
+        return self._file.read(count)
+
+    def skip(self, count: int) -> int:
+        """Go on by `count` bytes; how many there were."""
+        at = self._file.tell()
+        there = max(0, min(count, self._size - at))
+        self._file.seek(there, io.SEEK_CUR)
+        return there
+
+    def tell(self) -> int:
+        return self._file.tell()
+
+    def close(self) -> None:
+        self._file.close()
+
+
+class Unpacked:
+    """A file that is compressed, unpacked as it is read, a little at a time."""
+
+    def __init__(self, path: Path, packing: str) -> None:
+        self._file = path.open("rb")
+        self._packing = packing
+        self._begin()
+        self._made, self._at = b"", 0
+        self._raw = b""
+        self.cut = False
+
+    def _begin(self) -> None:
+        if self._packing == "gzip":
+            self._gzip = zlib.decompressobj(31)
+        else:
+            import zstandard
+
+            self._zstd = zstandard.ZstdDecompressor(max_window_size=WINDOW).stream_reader(
+                self._file, read_across_frames=True, closefd=False)
+
+    def _more(self) -> bytes:
+        return self._more_gzip() if self._packing == "gzip" else self._more_zstd()
+
+    def _more_zstd(self) -> bytes:
+        import zstandard
+
+        try:
+            return self._zstd.read(SKIP)
+        except (zstandard.ZstdError, MemoryError, EOFError):
+            self.cut = True
+            return b""
+
+    def _more_gzip(self) -> bytes:
+        while not self.cut:
+            if not self._raw:
+                self._raw = self._file.read(SKIP)
+                if not self._raw:
+                    self.cut = not self._gzip.eof  # it should have come to its end
+                    return b""
+            if self._gzip.eof:
+                self._raw = self._raw.lstrip(b"\0")  # drives and tapes fill up with them
+                if not self._raw:
+                    continue
+                self._gzip = zlib.decompressobj(31)  # another member follows (RFC 1952, 2.2)
+            try:
+                out = self._gzip.decompress(self._raw, SKIP)
+            except zlib.error:
+                self.cut = True
+                return b""
+            self._raw = self._gzip.unconsumed_tail or self._gzip.unused_data
+            if out:
+                return out
+        return b""
+
+    def read(self, count: int) -> bytes:
+        parts, left = [], count
+        while left:
+            if not self._made:
+                self._made = self._more()
+                if not self._made:
+                    break
+            part = self._made[:left]
+            self._made = self._made[len(part) :]
+            parts.append(part)
+            left -= len(part)
+        out = b"".join(parts)
+        self._at += len(out)
+        return out
+
+    def skip(self, count: int) -> int:
+        done = 0
+        while done < count:
+            got = len(self.read(min(SKIP, count - done)))
+            if not got:
+                break
+            done += got
+        return done
+
+    def tell(self) -> int:
+        return self._at
+
+    def close(self) -> None:
+        self._file.close()
+
+
+@dataclass(frozen=True, slots=True)
+class _Place:
+    at: int
+    size: int
+
+
+class TarBackup(Backup):
+    """The files of an archive."""
+
+    def __init__(self, path: Path, packing: str) -> None:
+        self._path, self._packing = path, packing
+        self.facts = Facts("tar" if not packing else f"tar-{packing}")
+        self._stream: Stream | None = None
+
+    def _opened(self) -> Stream:
+        return Unpacked(self._path, self._packing) if self._packing else Plain(self._path)
+
+    def items(self, breathe: Callable[[], None]) -> Sequence[Item]:
+        stream = self._opened()
+        try:
+            found, newest = self._read(stream, breathe)
+        finally:
+            stream.close()
+        self.facts.made = day_of(newest or self._path.stat().st_mtime)
+        self.facts.complete = not self.facts.troubles
+        return found
+
+    def _read(self, stream: Stream, breathe: Callable[[], None]) -> tuple[list[Item], int]:
+        found: list[Item] = []
+        places: dict[str, _Place] = {}
+        pax: dict[str, str] = {}
+        every: dict[str, str] = {}
+        name, newest, count, ended, lost = "", 0, 0, False, False
+        while len(found) < MOST_ITEMS:
+            count += 1
+            if count % OFTEN == 0:
+                breathe()
+            raw = stream.read(RECORD)
+            if len(raw) < RECORD:
+                break
+            if not raw.strip(b"\0"):
+                ended = True
+                continue  # archives that were added to go on behind it
+            head = _header(raw)
+            if head is None:
+                if not ended and not lost:
+                    self._trouble("backup-damaged")  # the next header that is one is looked for
+                lost = True
+                pax, name = {}, ""
+                continue
+            ended = lost = False
+            path, size, mtime, kind, target = head
+            if kind in (LONG_NAME, LONG_LINK, PAX, PAX_ALL):
+                limit = MOST_NAME if kind in (LONG_NAME, LONG_LINK) else MOST_PAX
+                data = stream.read(min(size, limit))
+                stream.skip(_padded(size) - len(data))
+                if kind == LONG_NAME:
+                    name = data.split(b"\0")[0].decode("utf-8", "surrogateescape")
+                elif kind == PAX:
+                    pax = _pax(data)
+                elif kind == PAX_ALL:
+                    every |= _pax(data)
+                continue
+            told = every | pax
+            path = told.get("path") or name or path
+            size = _number(told.get("size")) if "size" in told else size
+            mtime = _number(told.get("mtime", "").split(".")[0]) or mtime
+            pax, name = {}, ""
+            if kind == LINK and target in places:
+                found.append(_item(path, mtime, places[target]))
+            elif kind == SPARSE or "GNU.sparse.major" in told or "GNU.sparse.map" in told:
+                found.append(replace(_item(path, mtime, _Place(stream.tell(), size)),
+                                     told={"problem": "backup-sparse"}))
+            elif kind in FILES and not path.endswith("/"):
+                place = _Place(stream.tell(), size)
+                places[path] = place
+                found.append(_item(path, mtime, place))
+                newest = max(newest, mtime)
+            if kind not in (LINK, b"2", b"3", b"4", b"5", b"6"):
+                there = stream.skip(_padded(size))
+                if there < _padded(size):
+                    self._trouble("backup-cut")
+                    break
+        if stream.cut:
+            self._trouble("backup-damaged")
+        elif not ended and not self.facts.troubles:
+            self._trouble("backup-cut")
+        return found, newest
+
+    def _trouble(self, code: str) -> None:
+        self.facts.troubles[code] = self.facts.troubles.get(code, 0) + 1
+
+    def content(self, item: Item, begin: int) -> Iterator[bytes]:
+        place: _Place = item.handle
+        stream = self._stream
+        if stream is None or stream.tell() > place.at + begin or stream.cut:
+            if stream is not None:
+                stream.close()
+            stream = self._stream = self._opened()
+        stream.skip(place.at + begin - stream.tell())
+        left = place.size - begin
+        while left > 0:
+            block = stream.read(min(BLOCK, left))
+            if not block:
+                raise Flaw("backup-cut", path=item.path, at=place.size - left)
+            left -= len(block)
+            yield block
+
+    def close(self) -> None:
+        if self._stream is not None:
+            self._stream.close()
+            self._stream = None
+
+
+def _padded(size: int) -> int:
+    return -(-size // RECORD) * RECORD
+
+
+def _item(path: str, mtime: int, place: _Place) -> Item:
+    stamp = unix(mtime)
+    plain = path.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    return Item(plain, place.size, place, None, stamp.text() if stamp else None)
+
+
+def _header(raw: bytes) -> tuple[str, int, int, bytes, str] | None:
+    """(path, size, modified, kind, what it is a link to); None where it is no header."""
+    told = _octal(raw[148:156])
+    if told is None or told not in (
+            256 + sum(raw[:148]) + sum(raw[156:]),
+            256 + sum(b - 256 * (b > 127) for b in raw[:148] + raw[156:])):
+        return None
+    size, mtime = _octal(raw[124:136]), _octal(raw[136:148])
+    if size is None or not 0 <= size < MOST_STATED:
+        return None
+    name = raw[:100].split(b"\0")[0].decode("utf-8", "surrogateescape")
+    if raw[257:263] == b"ustar\0":  # the field is others' in GNU's own format
+        before = raw[345:500].split(b"\0")[0].decode("utf-8", "surrogateescape")
+        name = f"{before}/{name}" if before else name
+    target = raw[157:257].split(b"\0")[0].decode("utf-8", "surrogateescape")
+    return name, size, mtime or 0, raw[156:157], target
+
+
+def _octal(field: bytes) -> int | None:
+    if field[0] in (0x80, 0xFF):
+        return int.from_bytes(field[1:], "big") if field[0] == 0x80 else None
+    text = field.strip(b" \0")
+    try:
+        return int(text, 8) if text else 0
+    except ValueError:
+        return None
+
+
+def _pax(data: bytes) -> dict[str, str]:
+    """The records of a header of pax: "length key=value\\n" each."""
+    found, at = {}, 0
+    while at < len(data):
+        space = data.find(b" ", at, at + 20)
+        length = _number(data[at:space].decode("ascii", "replace")) if space > 0 else 0
+        if length <= space - at or at + length > len(data):
+            break
+        key, _, value = data[space + 1 : at + length - 1].partition(b"=")
+        found[key.decode("utf-8", "replace")] = value.decode("utf-8", "surrogateescape")
+        at += length
+    return found
+
+
+def _number(text: str | None) -> int:
+    return int(text) if text and text.isascii() and text.isdigit() and len(text) < 20 else 0
+
+
+def _packing(path: Path) -> str | None:
+    """"" of a plain archive, else how it is compressed; None where it is none."""
+    if not path.is_file():
+        return None
+    with path.open("rb") as file:
+        head = file.read(RECORD)
+    if len(head) == RECORD and head.strip(b"\0") and _header(head) is not None:
+        return ""
+    for mark, packing in ((GZIP, "gzip"), (ZSTD, "zstd")):
+        if head.startswith(mark):
+            stream = Unpacked(path, packing)
+            try:
+                first = stream.read(RECORD)
+            finally:
+                stream.close()
+            if len(first) == RECORD and first.strip(b"\0") and _header(first) is not None:
+                return packing
+    return None
+
+
+def _open(path: Path, spec: str) -> Backup:
+    packing = _packing(path)
+    if packing is None:
+        raise SourceError("backup-unknown", path=str(path))
+    return TarBackup(path, packing)
+
+
+register(Layout("tar", 40, lambda path: _packing(path) is not None, _open))

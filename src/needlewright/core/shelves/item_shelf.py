@@ -1,0 +1,221 @@
+"""A shelf of items that a backup or a service tells of: places, keys, and bringing them here.
+
+What differs between them is how items are listed and how the content of one comes.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import hashlib
+import os
+import tempfile
+import threading
+from abc import abstractmethod
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from needlewright.core.errors import SourceError
+from needlewright.core.names import one_line
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.shelf import (
+    PLACE_BYTES,
+    DistantShelf,
+    Flaw,
+    Offered,
+    Shelved,
+    room,
+)
+from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted, StopSignal
+
+MOST_ITEMS = 2_000_000  # that are listed; hostile lists must end
+MOST_DEPTH, MOST_PATH = 64, 4096  # folders, letters
+MOST_STATED = 1 << 62  # bytes; more is no size
+MOST_USUAL = 255  # letters of a path of which nothing is to be changed
+RESERVE_BYTES = 64 << 20  # that stay free on the disk, whatever a file says that it has
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """A file as a backup or a service names it. `path`: as it is told, which may be anything;
+    `size` in bytes, None where it is not told; times as RFC 3339; `handle`: what it is handed out
+    by, `told`: more that is told of it (fields of `Offered`)."""
+
+    path: str
+    size: int | None
+    handle: Any = None
+    created: str | None = None
+    modified: str | None = None
+    told: dict[str, Any] = field(default_factory=dict)
+
+
+def clean_path(told: str) -> str:
+    """A path as it may be shown and kept: never absolute, never upwards, in one line; "_" where
+    nothing of it is left."""
+    if told.isascii() and told.isprintable() and 0 < len(told) <= MOST_USUAL and (
+            "/." not in told and "//" not in told and "\\" not in told
+            and told[0] not in "/." and told[-1] != "/"):
+        return told  # nearly all are like this
+    parts = ["_" if part == ".." else part for part in told.replace("\\", "/").split("/")
+             if part not in ("", ".")]
+    text = "/".join(one_line(part) for part in parts[-MOST_DEPTH:])
+    text = text.encode("utf-8", "replace").decode("utf-8")
+    return text[-MOST_PATH:].lstrip("/") or "_"
+
+
+def placed(items: Sequence[Item]) -> Iterator[tuple[Offered, Item]]:
+    """Items with keys and places, in their order; equal paths get numbers in their keys."""
+    at, times = 0, dict[str, int]()
+    for item in items:
+        path = clean_path(item.path)
+        number = times[path] = times.get(path, -1) + 1
+        size = item.size if item.size is not None and 0 <= item.size < MOST_STATED else None
+        yield Offered(
+            Shelved(path if not number else f"{path}#{number}", path, at, size or 0, 0, None),
+            size, item.created, item.modified, False, "",
+            item.told.get("sha256") or f"{size} {item.modified}", **item.told), item
+        at += room(size or 0)
+
+
+class ItemShelf(DistantShelf):
+    """Lists its items when somebody wants to know."""
+
+    def __init__(self, spec: str, name: str) -> None:
+        self.spec, self.name = spec, name
+        self.stop: StopSignal = threading.Event()
+        self._offered: list[Offered] | None = None
+        self._items: dict[str, Item] = {}
+        self._flaws: dict[str, Flaw] = {}
+
+    @abstractmethod
+    def listed(self, told: Callable[[int, int], None]) -> Sequence[Item]:
+        """All items, in the order in which they are best fetched; `told`: see `look`."""
+
+    @abstractmethod
+    def content(self, item: Item, begin: int) -> Iterator[bytes]:
+        """The bytes of an item from `begin` on; Flaw where it breaks off, SourceError where the
+        shelf is away."""
+
+    def look(self, told: Callable[[int, int], None]) -> None:
+        if self._offered is None:
+            offered = []
+            with _not_collecting():
+                for one, item in placed(self.listed(told)):
+                    offered.append(one)
+                    self._items[one.entry.key] = item
+            self._offered = offered
+
+    def offered(self) -> Sequence[Offered]:
+        self.look(lambda done, every: None)
+        assert self._offered is not None
+        return self._offered
+
+    def entries(self) -> Sequence[Shelved]:
+        return [one.entry for one in self.offered()]
+
+    def missing(self) -> dict[str, int]:
+        every = self.offered()
+        lacking = sum(1 for one in every if one.problem)
+        folders = {one.entry.path.rpartition("/")[0] for one in every}
+        return {"offered": len(every), "folders": len(folders), "files": len(every), "refused": 0,
+                "unlisted": 0, "lacking": lacking}
+
+    @property
+    def size(self) -> int:
+        every = self.offered()
+        return every[-1].entry.at + room(every[-1].entry.size) if every else PLACE_BYTES
+
+    def read_into(self, offset: int, target: memoryview) -> int:
+        raise SourceError("shelf-no-bytes", path=self.spec)
+
+    def thumbnail(self, offered: Offered) -> bytes:
+        return b""
+
+    def heed(self, stop: StopSignal) -> None:
+        self.stop = stop
+
+    def heeded(self) -> None:
+        """Interrupted where it is to stop."""
+        if self.stop.is_set():
+            raise Interrupted
+
+    def is_back(self) -> str:
+        return ""
+
+    def flaw(self, offered: Offered) -> Flaw | None:
+        return self._flaws.get(offered.entry.key)
+
+    def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> int:
+        self.offered()
+        item = self._items.get(offered.entry.key)
+        if item is None:
+            raise SourceError("source-missing", path=offered.entry.path)
+        have = path.stat().st_size if path.exists() else 0
+        try:
+            self._flaws.pop(offered.entry.key, None)
+            have = self._write(item, offered, path, have, told)
+        except Flaw as flaw:
+            have = path.stat().st_size if path.exists() else 0
+            if not have:
+                raise
+            self._flaws[offered.entry.key] = flaw  # what is there of it may be of use
+            return have
+        if offered.size is not None and have != offered.size:
+            self._flaws[offered.entry.key] = Flaw(
+                "shelf-size", path=offered.entry.path, told=offered.size, there=have)
+        if offered.sha256 and _hashed(path) != offered.sha256.lower():
+            self._flaws[offered.entry.key] = Flaw("shelf-hash", path=offered.entry.path)
+        return have
+
+    def _write(self, item: Item, offered: Offered, path: Path, have: int,
+               told: Callable[[int], None]) -> int:
+        free = os.statvfs(path.parent)
+        most = free.f_bavail * free.f_frsize - RESERVE_BYTES + have
+        if (offered.size or 0) > most:
+            raise Flaw("shelf-no-room", path=offered.entry.path, size=offered.size)
+        if offered.size is not None:
+            most = offered.size  # what unpacks to more than it said is no file of this name
+        with open(path, "ab") as file:
+            for block in self.content(item, have):
+                self.heeded()
+                if have + len(block) > most:
+                    file.write(block[: max(0, most - have)])
+                    raise Flaw("shelf-too-much", path=offered.entry.path, told=most)
+                file.write(block)
+                have += len(block)
+                told(have)
+        return have
+
+    def fetch(self, key: str) -> Source:
+        one = next((o for o in self.offered() if o.entry.key == key), None)
+        if one is None:
+            raise SourceError("source-missing", path=key)
+        number, path = tempfile.mkstemp(prefix="needlewright-",
+                                        suffix=os.path.splitext(one.entry.path)[1][:16])
+        os.close(number)
+        try:
+            self.bring(one, Path(path), lambda got: None)
+            return ImageFile(Path(path))
+        finally:
+            os.unlink(path)  # what is open stays readable
+
+
+@contextlib.contextmanager
+def _not_collecting() -> Iterator[None]:
+    """A list of hundreds of thousands is looked through for circles again and again while it is
+    made, which takes a third of the time, and it has none."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()
+
+
+def _hashed(path: Path) -> str:
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -1,0 +1,156 @@
+"""What is said of backups, albums and synchronised folders."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from needlewright.core.jobs.comparing import SAME_BYTES, Versions
+from needlewright.core.jobs.loss import Loss
+from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobs.usefulness import Use, When
+from needlewright.core.secrets import PASSWORD
+from needlewright.core.shelves.backups.base import Facts
+from needlewright.core.shelves.backups.finding import FoundBackup
+from needlewright.wording import errors, finds, units
+
+LAYOUTS = {
+    "folder": "a folder of files", "camera-folder": "a folder of files", "tar": "a tar archive",
+    "tar-gzip": "a tar archive, gzip", "tar-zstd": "a tar archive, Zstandard",
+    "zip": "a ZIP archive", "series": "a day of a series of folders",
+    "raw": "a raw image of a storage", "phone-backup": "a phone backup",
+}
+#: What is damaged in a backup, with how often.
+TROUBLES = {
+    "backup-unreadable": ("{count} folder or file cannot be read",
+                          "{count} folders or files cannot be read"),
+    "backup-cut": ("it ends before its end", "it ends before its end"),
+    "backup-damaged": ("a part of it is damaged", "{count} parts of it are damaged"),
+    "backup-no-directory": ("its directory is lost; files were found by their own headers",
+                            "its directory is lost; files were found by their own headers"),
+    "backup-list-pages": ("a page of its list cannot be read",
+                          "{count} pages of its list cannot be read"),
+    "backup-missing": ("the content of one file is missing",
+                       "the content of {count} files is missing"),
+    "backup-unlisted": ("it promises one file more than it lists",
+                        "it promises {count} files more than it lists"),
+    "backup-volume-locked": ("a volume of it is encrypted", "{count} volumes of it are encrypted"),
+    "backup-volume-damaged": ("a volume of it is damaged", "{count} volumes of it are damaged"),
+}
+NOTES = {
+    "backup-no-facts": "Its day is that of its newest file; nothing else is told.",
+    "backup-changes-only": "Each day holds only what had changed: what had been removed by then "
+                           "is not told.",
+    "backup-raw": "What was removed from it is found when the image itself is searched.",
+}
+WHEN = {When.BEFORE: "from before the loss", When.SAME_DAY: "from the day of the loss",
+        When.UNKNOWN: "", When.AFTER: "from after the loss"}
+NEVER_RESTORED = ("Backups are read and never restored: nothing can be put back over anything "
+                  "from here. Take one in with: needlewright run backup:PATH …")
+LOOKING_AT = "looking at {path}"
+ENCRYPTED = "encrypted"
+
+
+def ask(spec: str, what: str, wrong: bool) -> str:
+    """What is asked of a person."""
+    before = {True: "That was not it. ", False: ""}[wrong]
+    if what == PASSWORD:
+        return f"{before}Password for {spec}:"
+    return f"{before}One-time code for {spec}:"
+
+
+def loss_line(loss: Loss) -> str:
+    """'The loss was on 12 May 2031.'"""
+    if not loss.known:
+        return "It is not known when the loss was."
+    if loss.after is not None:
+        return f"The loss was after find {loss.after:,}, not before {units.day(loss.day)}."
+    return f"The loss was on {units.day(loss.day)}."
+
+
+def title(found: FoundBackup) -> str:
+    """'Brackenfield FP-2, 2 April 2031'."""
+    facts = found.facts
+    device = facts.device if facts is not None and facts.device else found.path.name
+    made = facts.made if facts is not None else None
+    return f"{device}, {units.day(made[:10])}" if made else device
+
+
+def about(found: FoundBackup) -> str:
+    """What it is and what it holds, in one line."""
+    facts = found.facts
+    if facts is None:
+        return ""
+    parts = [LAYOUTS.get(facts.layout, facts.layout)]
+    if facts.encrypted:
+        parts.append(ENCRYPTED)
+    if found.problem is None:
+        parts.append(f"{units.count(len(found.offered), 'file')}, {units.size(found.size)}")
+        parts.append(", ".join(f"{found.counts[kind]:,} {word}" for kind, word in
+                               finds.KINDS.items() if kind in found.counts))
+        if facts.complete is not None:
+            parts.append("complete by its own list" if facts.complete else "not complete")
+    return "; ".join(part for part in parts if part)
+
+
+def troubles(facts: Facts) -> list[str]:
+    """What is damaged in it."""
+    return [TROUBLES[code][count != 1].format(count=f"{count:,}")
+            for code, count in facts.troubles.items() if code in TROUBLES]
+
+
+def why(use: Use, loss: Loss) -> str:
+    """Why it stands where it stands among others."""
+    parts = []
+    if loss.known and WHEN[use.when]:
+        parts.append(WHEN[use.when])
+    if use.lost:
+        parts.append(f"holds {use.covers:,} of {units.count(use.lost, 'name')} that were lost")
+    parts.append(f"{units.count(use.adds, 'file')} that the job does not have")
+    return "; ".join(parts)
+
+
+def lines(number: int, found: FoundBackup, use: Use, loss: Loss) -> list[str]:
+    """A backup, for a list in a terminal."""
+    out = [f"{number}. {title(found)}", f"   {found.spec}"]
+    said = about(found)
+    if said:
+        out.append(f"   {said}")
+    if found.problem is not None:
+        out.append(f"   {errors.explain(found.problem)}")
+        return out
+    out.append(f"   {why(use, loss)}")
+    if found.facts is not None:
+        out += [f"   {line}" for line in troubles(found.facts)]
+        out += [f"   {NOTES[note]}" for note in found.facts.notes if note in NOTES]
+    return out
+
+
+def as_json(found: FoundBackup, use: Use) -> dict[str, Any]:
+    """A backup, for other programs."""
+    facts = found.facts
+    return {
+        "source": found.spec, "layout": facts.layout if facts else None,
+        "device": facts.device if facts else None, "made": facts.made if facts else None,
+        "complete": facts.complete if facts else None,
+        "encrypted": facts.encrypted if facts else None, "files": len(found.offered),
+        "size": found.size, "kinds": found.counts,
+        "troubles": facts.troubles if facts else {}, "when": str(use.when),
+        "covers": use.covers, "lost": use.lost, "adds": use.adds,
+        "problem": errors.explain(found.problem) if found.problem else None}
+
+
+def pair_line(one: FindRow, other: FindRow, relation: str, sources: Mapping[int, str]) -> str:
+    """'find 3 (BF_0001.JPG, card.img) and find 8 (…) are the same bytes'"""
+    said = "the same bytes" if relation == SAME_BYTES else "the same picture in another size"
+    names = [f"find {row.id:,} ({row.name or row.format}, {sources[row.source]})"
+             for row in (one, other)]
+    return f"{names[0]} and {names[1]}: {said}"
+
+
+def compared_line(pairs: Sequence[Versions], missing: int) -> str:
+    """What came of comparing."""
+    alike = sum(1 for pair in pairs if pair.relation == SAME_BYTES)
+    return (f"{units.count(alike, 'pair')} of the same bytes, "
+            f"{units.count(len(pairs) - alike, 'pair')} of the same picture in two sizes; "
+            f"{units.count(missing, 'find')} of shelves that the job has nowhere else.")
