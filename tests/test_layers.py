@@ -13,7 +13,8 @@ import needlewright
 PACKAGE = Path(needlewright.__file__).parent
 MOST_LINES = 500
 #: Rooms from the ground up: each may import from those before it, and from itself.
-CORE = ("errors", "stopping", "registry", "names", "processes", "secrets", "phones", "sources",
+CORE = ("errors", "stopping", "registry", "names", "processes", "secrets", "kept_open", "phones",
+        "sources",
         "kernels", "databases", "walks", "structures", "formats", "warming", "volumes", "shelves",
         "checks", "contents",
         "finds", "stitching", "search", "mending", "imaging", "jobs", "delivery")

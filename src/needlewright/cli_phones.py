@@ -119,7 +119,9 @@ def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
 
 def _standin(options: argparse.Namespace, interrupt: Any) -> int:
     if options.what != "phone":
-        raise NeedlewrightError("not-yet", what=f"'needlewright standin {options.what}'")
+        from needlewright.standins.services import run_service
+
+        return run_service(options.what, options.faults, options.headless, interrupt)
     from needlewright.standins.phone.service import running
     from needlewright.standins.phone.state import PhoneFaults
 

@@ -9,8 +9,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLineEdit, QPushButton
 
 from needlewright.app.window import INTAKE, SEARCH
+from needlewright.core import kept_open
 from needlewright.core.jobs.store import Job
-from needlewright.core.phones import warm
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
 from needlewright.wording import phones as words
@@ -25,7 +25,7 @@ class InsideWindowTest(WindowCase):
     def phone(self, **faults: object) -> FieldPhone:
         made = FieldPhone(owner.folders(self.folder / "held"), PhoneFaults(single=True, **faults))
         self.addCleanup(made.close)
-        self.addCleanup(warm.let_all_go)
+        self.addCleanup(kept_open.let_all_go)
         made.open()
         return made
 

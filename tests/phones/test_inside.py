@@ -13,11 +13,11 @@ from unittest import mock
 from PIL import Image
 
 from needlewright.cli import main
+from needlewright.core import kept_open
 from needlewright.core.delivery.onto_phone import check
 from needlewright.core.errors import DeliveryError, SourceError
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.phones import warm
 from needlewright.core.phones.phone import Phone, State
 from needlewright.core.search.events import Progress
 from needlewright.core.search.plan import Plan
@@ -36,7 +36,7 @@ class InsideTest(FolderTest):
     def phone(self, **faults: object) -> FieldPhone:
         made = FieldPhone(owner.folders(self.folder), PhoneFaults(**faults))
         self.addCleanup(made.close)
-        self.addCleanup(warm.let_all_go)
+        self.addCleanup(kept_open.let_all_go)
         made.open()
         return made
 

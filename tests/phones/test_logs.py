@@ -15,12 +15,12 @@ from pathlib import Path
 from unittest import mock
 
 from needlewright.cli import main
+from needlewright.core import kept_open
 from needlewright.core.delivery.bag import deliver
 from needlewright.core.jobs.beside import logs_of, with_logs
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
-from needlewright.core.phones import warm
 from needlewright.core.search.plan import Plan
 from needlewright.standins.phone.content import _messages
 from needlewright.standins.phone.service import running
@@ -46,7 +46,7 @@ class LogsTest(FolderTest):
         phone = FieldPhone([{"label": "Inner", "kind": "inner",
                              "folder": str(self.folder / "inner")}])
         self.addCleanup(phone.close)
-        self.addCleanup(warm.let_all_go)
+        self.addCleanup(kept_open.let_all_go)
         phone.open()
         job, row = job_for_image(self.folder / "job", phone.address)
         self.addCleanup(job.close)

@@ -19,12 +19,12 @@ LOG = {
     "search-done": "{step} on {source}: done.",
     "search-stopped": "{step} on {source}: stopped; it goes on from there next time.",
     "kept-listed": "{listed}",
-    "phone-waiting": "The phone went away ({state}); it is waited for, and what was brought is "
+    "phone-waiting": "It went away ({state}); it is waited for, and what was brought is "
                      "kept.",
     "kept-missing": "{wanted:,} files of it are not in the job yet; {there:,} are, and stay where "
                     "they are.",
     "loss-set": "The day of the loss was set: {day}.",
-    "phone-back": "The phone is back; it goes on.",
+    "phone-back": "It is back; it goes on.",
     "file-unread": "{path} was not looked at: {why}.",
     "range-unreadable": "Not readable from {start_place} to {stop_place}: {reason}.",
     "former-volume": "Traces of a {kind} volume with clusters of {bytes_size}: its files are "

@@ -75,6 +75,8 @@ SENTENCES = {
     "shelf-hash": "its content is not the one whose hash its list tells",
     "shelf-too-much": "it holds more than the {told:,} bytes that its list says; the rest was left",
     "shelf-no-room": "there is no room for it here",
+    "shelf-reduced": "a smaller copy: the original is no longer there",
+    "album-no-content": "the album lists it, and has neither the original nor a smaller copy",
     "backup-cut": "the backup ends within it, or breaks off",
     "backup-damaged-file": "what is stored of it does not unpack",
     "backup-unauthentic": "what is stored of it is not what was encrypted",

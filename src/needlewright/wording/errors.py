@@ -51,6 +51,15 @@ SENTENCES = {
     "secret-wrong": "That {what} does not open {path}. Nothing was opened.",
     "secret-unread": "No secret can be read from {path}: {reason}.",
     "shelf-lost": "{path} went away and did not come back. What was brought is kept.",
+    "shelf-limited": "{path} is asked too often, and answers again in {seconds} s.",
+    "service-says": "{path} does not hand that out (answer {status}).",
+    "service-not-json": "{path} answers with something that is no list: perhaps a page to sign in "
+                        "on, or another service.",
+    "service-elsewhere": "{path} points to another place. Nothing was asked there.",
+    "service-endless": "{path} answers without an end. It was given up.",
+    "service-certificate": "{path} cannot be trusted: its certificate does not hold ({reason}). "
+                           "Nothing was sent to it.",
+    "album-unknown": "No album is known by the name {name}.",
     "loss-no-date": "Find {find} has no date, so it does not tell when the loss was.",
     "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",
     "address-wrong": "'{path}' is no address of a phone or camera; they look like "

@@ -89,7 +89,8 @@ def as_json(one: Inside) -> dict[str, Any]:
     offered, kept = one.offered, one.kept
     return {"path": one.path, "name": one.name, "kind": str(one.kind), "size": offered.size,
             "created": offered.created, "modified": offered.modified, "state": (
-                "refused" if offered.refused else "missing" if offered.problem else kept.code if kept else "live"),
+                "refused" if offered.refused else "missing" if offered.problem else
+                kept.code if kept else "live"),
             "removed": one.removed, "purge_at": kept.purge_at if kept else None,
             "refused": offered.refused or None, "problem": checks.SENTENCES[offered.problem]
             if offered.problem else None, "sha256": offered.sha256 or None,

@@ -18,12 +18,18 @@ STATES = {
                   "asks.", "It hands nothing out to strangers."),
     "closed": ("It is locked, or keeps its pictures to itself", "Unlock it and choose to "
                "share files or photos.", "A locked phone shows empty shelves."),
+    "limited": ("It asks to be asked later", "Nothing; it has been asked too often, and says for "
+                "how long.", ""),
+    "off": ("It does not answer", "See that this computer reaches it.", ""),
+    "pulled": ("Its drive is away", "Connect the drive again that it lies on.", ""),
     "plugged": ("Plugged in", "", ""),
     "ready": ("It hands out its files", "It is ready.", ""),
 }
 #: State -> why a search waits, in few words.
 AWAY = {"unseen": "waits: it does not answer", "untrusted": "waits: it lets nobody in",
-        "closed": "waits: it is locked", "busy": "waits: it speaks with another"}
+        "closed": "waits: it is locked", "busy": "waits: it speaks with another",
+        "limited": "waits: it asks to be asked later", "off": "waits: it does not answer",
+        "pulled": "waits: its drive is away"}
 #: What must be so before its files are handed out, in order: the state in which it is not so yet,
 #: as it is said before and after.
 POINTS = (

@@ -18,9 +18,9 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
-from needlewright.core import processes
+from needlewright.core import kept_open, processes
 from needlewright.core.errors import SourceError
-from needlewright.core.phones import codes, warm
+from needlewright.core.phones import codes
 from needlewright.core.phones.addresses import resolved
 from needlewright.core.phones.datasets import Device, Store
 from needlewright.core.phones.listing import Held, Listing
@@ -177,7 +177,7 @@ class Phone:
             return
         self.close()
         self.address = resolved(self.spec)
-        warm.let_go(self.address)  # many speak with one at a time
+        kept_open.let_go(self.address)  # many speak with one at a time
         self._process = processes.start_to_stay("needlewright.core.phones.child",
                                                  self.address)
         assert self._process.stdout is not None

@@ -56,7 +56,7 @@ def until_back(shelf: DistantShelf, stop: StopSignal, patience: float) -> Iterat
         except SourceError as error:
             if error.code not in AWAY:
                 raise
-            state, problem = str(error.values.get("state", "unseen")), error
+            state, problem = str(error.values.get("state") or "unseen"), error
         if not state:
             return
         if time.monotonic() > until:

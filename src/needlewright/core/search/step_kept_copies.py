@@ -99,7 +99,7 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
                 content = Brought(offered.entry.key, path.stat().st_size,
                                   f"{FOLDER}/{path.name}", one.sha256)
                 find = _named(replace(done.find, content=content), names.of(offered))
-                yield Found(_flawed(find, shelf.flaw(offered)))
+                yield Found(_flawed(_reduced(find, offered), shelf.flaw(offered)))
         yield pace.progress(reached, state)
     if away is not None:
         raise away
@@ -153,6 +153,15 @@ def _flawed(find: Find, flaw: Flaw | None) -> Find:
         return find
     check = Check("kept-copy", Outcome.FAIL, flaw.code, flaw.values)
     grade = Grade.PARTIAL if find.grade in (Grade.WHOLE, Grade.MENDED) else find.grade
+    return replace(find, grade=grade, checks=(check, *find.checks))
+
+
+def _reduced(find: Find, offered: Offered) -> Find:
+    """A small copy is not what was lost, however sound it is."""
+    if not offered.reduced:
+        return find
+    check = Check("original", Outcome.DOUBT, "shelf-reduced")
+    grade = Grade.PARTIAL if find.grade is Grade.WHOLE else find.grade
     return replace(find, grade=grade, checks=(check, *find.checks))
 
 

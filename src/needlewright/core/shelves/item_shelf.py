@@ -12,11 +12,13 @@ import os
 import tempfile
 import threading
 from abc import abstractmethod
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from needlewright.core import kept_open
 from needlewright.core.errors import SourceError
 from needlewright.core.names import one_line
 from needlewright.core.sources.files import ImageFile
@@ -66,18 +68,22 @@ def clean_path(told: str) -> str:
     return text[-MOST_PATH:].lstrip("/") or "_"
 
 
-def placed(items: Sequence[Item]) -> Iterator[tuple[Offered, Item]]:
-    """Items with keys and places, in their order; equal paths get numbers in their keys."""
-    at, times = 0, dict[str, int]()
-    for item in items:
+class Placing:
+    """Gives items keys and places, in their order; equal paths get numbers in their keys."""
+
+    def __init__(self) -> None:
+        self._at, self._times = 0, dict[str, int]()
+
+    def of(self, item: Item) -> Offered:
         path = clean_path(item.path)
-        number = times[path] = times.get(path, -1) + 1
+        number = self._times[path] = self._times.get(path, -1) + 1
         size = item.size if item.size is not None and 0 <= item.size < MOST_STATED else None
-        yield Offered(
+        at = self._at
+        self._at += room(size or 0)
+        return Offered(
             Shelved(path if not number else f"{path}#{number}", path, at, size or 0, 0, None),
             size, item.created, item.modified, False, "",
-            item.told.get("sha256") or f"{size} {item.modified}", **item.told), item
-        at += room(size or 0)
+            item.told.get("sha256") or f"{size} {item.modified}", **item.told)
 
 
 class ItemShelf(DistantShelf):
@@ -89,29 +95,59 @@ class ItemShelf(DistantShelf):
         self._offered: list[Offered] | None = None
         self._items: dict[str, Item] = {}
         self._flaws: dict[str, Flaw] = {}
+        self._torn: Counter[str] = Counter()
+
+    stays = True  # whether it may be kept open
+    #: How often a file is asked for again whose content is not the one that was promised.
+    tries = 0
 
     @abstractmethod
-    def listed(self, told: Callable[[int, int], None]) -> Sequence[Item]:
-        """All items, in the order in which they are best fetched; `told`: see `look`."""
+    def listed(self, told: Callable[[int, int], None]) -> Iterator[Sequence[Item]]:
+        """All items page by page, in the order in which they are best fetched; `told`: see
+        `look`."""
 
     @abstractmethod
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
         """The bytes of an item from `begin` on; Flaw where it breaks off, SourceError where the
         shelf is away."""
 
-    def look(self, told: Callable[[int, int], None]) -> None:
-        if self._offered is None:
-            offered = []
-            with _not_collecting():
-                for one, item in placed(self.listed(told)):
-                    offered.append(one)
-                    self._items[one.entry.key] = item
-            self._offered = offered
+    def look(self, told: Callable[[int, int], None],
+             came: Callable[[Sequence[Offered]], None] = lambda some: None) -> None:
+        if self._offered is not None:
+            return
+        offered: list[Offered] = []
+        self._items.clear()
+        place = Placing()
+        with _not_collecting():
+            for page in self.listed(told):
+                before = len(offered)
+                for item in page:
+                    if len(offered) < MOST_ITEMS:
+                        one = place.of(item)
+                        offered.append(one)
+                        self._items[one.entry.key] = item
+                if len(offered) > before:
+                    came(offered[before:])
+        self._offered = offered
 
     def offered(self) -> Sequence[Offered]:
         self.look(lambda done, every: None)
         assert self._offered is not None
         return self._offered
+
+    def close(self) -> None:
+        """Let go of it; what was listed stays for a while, for whoever opens it next."""
+        if self._offered is not None and self.stays:
+            kept_open.keep(self.spec, self)
+        else:
+            self.end()
+
+    def end(self) -> None:
+        """Close it for good."""
+
+    def is_fresh(self) -> bool:
+        """Whether what was listed is still so, as far as that is quickly told."""
+        return True
 
     def entries(self) -> Sequence[Shelved]:
         return [one.entry for one in self.offered()]
@@ -163,12 +199,21 @@ class ItemShelf(DistantShelf):
                 raise
             self._flaws[offered.entry.key] = flaw  # what is there of it may be of use
             return have
-        if offered.size is not None and have != offered.size:
-            self._flaws[offered.entry.key] = Flaw(
-                "shelf-size", path=offered.entry.path, told=offered.size, there=have)
-        if offered.sha256 and _hashed(path) != offered.sha256.lower():
-            self._flaws[offered.entry.key] = Flaw("shelf-hash", path=offered.entry.path)
+        wrong = self._compared(offered, path, have)
+        if wrong is not None:
+            self._torn[offered.entry.key] += 1
+            if self._torn[offered.entry.key] <= self.tries:
+                raise SourceError("shelf-lost", path=self.name, reason="wrong-length")
+            self._flaws[offered.entry.key] = wrong
         return have
+
+    def _compared(self, offered: Offered, path: Path, have: int) -> Flaw | None:
+        """What tells that a file is not the one that was promised."""
+        if offered.size is not None and have != offered.size:
+            return Flaw("shelf-size", path=offered.entry.path, told=offered.size, there=have)
+        if offered.sha256 and _hashed(path) != offered.sha256.lower():
+            return Flaw("shelf-hash", path=offered.entry.path)
+        return None
 
     def _write(self, item: Item, offered: Offered, path: Path, have: int,
                told: Callable[[int], None]) -> int:
@@ -214,6 +259,17 @@ def _not_collecting() -> Iterator[None]:
     finally:
         if was_on:
             gc.enable()
+
+
+def opened(spec: str, make: Callable[[str], ItemShelf]) -> ItemShelf:
+    """The shelf at `spec`: the one that was just open, if it is as it was, else a new one."""
+    kept = kept_open.take(spec)
+    if isinstance(kept, ItemShelf):
+        if kept.is_fresh():
+            kept.heed(threading.Event())
+            return kept
+        kept.end()
+    return make(spec)
 
 
 def _hashed(path: Path) -> str:

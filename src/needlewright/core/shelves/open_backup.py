@@ -7,11 +7,15 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 from needlewright.core.errors import SourceError
+from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.shelves.backups.base import SCHEME, Backup, open_backup
-from needlewright.core.shelves.item_shelf import Item, ItemShelf
+from needlewright.core.shelves.item_shelf import Item, ItemShelf, opened
 from needlewright.core.sources.registry import Opener, register
+from needlewright.core.sources.shelf import Offered
+from needlewright.core.walks import Kind
 
 GONE = "shelf-lost"
+MOST_PICTURE = 24 << 20  # bytes of a picture that is read to show it small
 
 
 class BackupShelf(ItemShelf):
@@ -23,13 +27,18 @@ class BackupShelf(ItemShelf):
         super().__init__(spec, short_name(spec))
         self._path = place_of(spec)
         self.backup: Backup = open_backup(self._path, spec)
+        self._marks = self.backup.marks()
+        self.stays = self._marks is not None
 
-    def close(self) -> None:
+    def end(self) -> None:
         self.backup.close()
 
-    def listed(self, told: Callable[[int, int], None]) -> Sequence[Item]:
+    def is_fresh(self) -> bool:
+        return self.backup.marks() == self._marks
+
+    def listed(self, told: Callable[[int, int], None]) -> Iterator[Sequence[Item]]:
         try:
-            return self.backup.items(self.heeded)
+            yield self.backup.items(self.heeded)
         except OSError as error:
             raise SourceError("source-unopenable", path=str(self._path),
                               reason=error.strerror or str(error)) from error
@@ -39,13 +48,26 @@ class BackupShelf(ItemShelf):
             yield from self.backup.content(item, begin)
         except OSError as error:
             if not self._path.exists():  # its drive was pulled
-                raise SourceError(GONE, path=self.name) from error
+                raise SourceError(GONE, path=self.name, reason="pulled",
+                                  state="pulled") from error
             raise SourceError("source-unopenable", path=item.path,
                               reason=error.strerror or str(error)) from error
 
+    def thumbnail(self, offered: Offered) -> bytes:
+        """The file itself, where it is a picture that is quickly read."""
+        item = self._items.get(offered.entry.key)
+        if item is None or not self.backup.at_random or not 0 < (item.size or 0) <= MOST_PICTURE:
+            return b""
+        if kind_of_name(offered.entry.path)[0] is not Kind.PHOTO:
+            return b""
+        try:
+            return b"".join(self.content(item, 0))[: item.size]
+        except SourceError:
+            return b""
+
     def is_back(self) -> str:
         if not self._path.exists():
-            return "unseen"
+            return "pulled"
         return ""
 
 
@@ -67,5 +89,5 @@ def _whole(spec: str) -> str:
 
 
 register(Opener("backup", lambda spec: spec.startswith(SCHEME), _whole,
-                lambda spec, direct: BackupShelf(_whole(spec)), short_name, by_scheme=True,
+                lambda spec, direct: opened(_whole(spec), BackupShelf), short_name, by_scheme=True,
                 lies_at=lambda spec: str(place_of(spec))))

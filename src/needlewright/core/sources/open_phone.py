@@ -10,8 +10,9 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+from needlewright.core import kept_open
 from needlewright.core.errors import SourceError
-from needlewright.core.phones import codes, warm
+from needlewright.core.phones import codes
 from needlewright.core.phones.addresses import IP, NAMED, USB, checked, is_address, resolved
 from needlewright.core.phones.listing import Held, Listing, date_text
 from needlewright.core.phones.phone import Phone, State
@@ -40,7 +41,7 @@ class PhoneShelf(DistantShelf):
     def close(self) -> None:
         """Let go of it; it stays open for a while, for whoever opens it next."""
         if self._listing is not None and self.phone.is_open:
-            warm.keep(self.phone.address, self)
+            kept_open.keep(self.phone.address, self)
         else:
             self.end()
 
@@ -57,7 +58,8 @@ class PhoneShelf(DistantShelf):
             self._listing = None  # handles are another session's
         return fresh
 
-    def look(self, told: Callable[[int, int], None]) -> None:
+    def look(self, told: Callable[[int, int], None],
+             came: Callable[[Sequence[Offered]], None] = lambda some: None) -> None:
         self._listed(told)
 
     def _listed(self, told: Callable[[int, int], None] = lambda done, offered: None) -> Listing:
@@ -152,7 +154,7 @@ def _short_name(spec: str) -> str:
 def _open(spec: str, direct: bool) -> Source:
     address = checked(spec)
     with contextlib.suppress(SourceError):
-        kept = warm.take(resolved(address))
+        kept = kept_open.take(resolved(address))
         if isinstance(kept, PhoneShelf):
             kept.spec = kept.phone.spec = address
             kept.name = _short_name(address)

@@ -95,9 +95,11 @@ class DistantShelf(Shelf):
     spec: str
 
     @abstractmethod
-    def look(self, told: Callable[[int, int], None]) -> None:
+    def look(self, told: Callable[[int, int], None],
+             came: Callable[[Sequence[Offered]], None] = lambda some: None) -> None:
         """List it, if that was not done; `told`: (files and folders so far, of those that are
-        offered). SourceError; Interrupted where `heed` says so."""
+        offered), `came`: those that were told of next, where they come in pages. SourceError;
+        Interrupted where `heed` says so."""
 
     @abstractmethod
     def offered(self) -> Sequence[Offered]:

@@ -15,10 +15,11 @@ from pathlib import Path
 from PIL import Image
 
 from needlewright.core import processes
+from needlewright.standins.control import serve_control
 from needlewright.standins.phone.objects import shelves_of
 from needlewright.standins.phone.raw import serve_when_granted
 from needlewright.standins.phone.server import PhoneServer
-from needlewright.standins.phone.state import PhoneFaults, State, serve_control
+from needlewright.standins.phone.state import PhoneFaults, State
 
 SIDE = 160
 

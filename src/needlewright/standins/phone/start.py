@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-import socket
 from dataclasses import asdict
 from typing import Any
 
+from needlewright.standins import control
 from needlewright.standins.phone.raw import addresses
 from needlewright.standins.phone.state import PhoneFaults
 from needlewright.standins.running import Running
@@ -32,15 +32,7 @@ class FieldPhone(Running):
 
     def wish(self, *wishes: str) -> dict[str, Any]:
         """Do these one after another: `unlock`, `trust`, `allow` …; how the phone is then."""
-        told: dict[str, Any] = {}
-        with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as owner:
-            owner.connect(self.control)
-            with owner.makefile("rw", encoding="utf-8") as lines:
-                for wish in wishes:
-                    lines.write(wish + "\n")
-                    lines.flush()
-                    told = json.loads(lines.readline())
-        return told
+        return control.wishes(self.control, *wishes)
 
     def open(self) -> None:
         """Unlock it, trust this computer, and allow the media."""

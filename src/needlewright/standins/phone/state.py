@@ -1,17 +1,13 @@
-"""How the phone is just now, and what is wrong with it; and the socket on which its owner acts.
+"""How the phone is just now, and what is wrong with it.
 
-One line a wish on the control socket, one line of JSON back: `unlock`, `lock`, `trust`, `allow`,
-`refuse`, `pull`, `plug`, `grant`, `state`, `truth`.
+What its owner does: `unlock`, `lock`, `trust`, `allow`, `refuse`, `pull`, `plug`, `grant`, `state`,
+`truth` (see `standins.control`).
 """
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
 import random
-import socket
-import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -136,32 +132,3 @@ class State:
         self.answers += 1
         every = self.faults.strays
         return random.randrange(1, 5) if every and self.answers % every == 0 else 0
-
-
-def serve_control(path: str, state: State, truth: Callable[[], dict[str, str]]) -> None:
-    """Take wishes on a Unix socket, in a thread of its own."""
-    with contextlib.suppress(FileNotFoundError):
-        os.unlink(path)
-    listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-    listener.bind(path)
-    os.chmod(path, 0o600)
-    listener.listen()
-
-    def serve() -> None:
-        while True:
-            client, _ = listener.accept()
-            threading.Thread(target=_owner, args=(client, state, truth), daemon=True).start()
-
-    threading.Thread(target=serve, daemon=True).start()
-
-
-def _owner(client: socket.socket, state: State, truth: Callable[[], dict[str, str]]) -> None:
-    with client, client.makefile("rw", encoding="utf-8") as lines:
-        for line in lines:
-            wish = line.strip()
-            known = state.act(wish)
-            answer: dict[str, Any] = {"known": known, **state.told()}
-            if wish == "truth":
-                answer["truth"] = truth()
-            lines.write(json.dumps(answer) + "\n")
-            lines.flush()

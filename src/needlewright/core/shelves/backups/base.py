@@ -33,9 +33,11 @@ class Facts:
 
 
 class Backup(ABC):
-    """An open backup. `facts` are whole once `items` was asked."""
+    """An open backup. `facts` are whole once `items` was asked; `at_random`: any item is quickly
+    reached."""
 
     facts: Facts
+    at_random = True
 
     @abstractmethod
     def items(self, breathe: Callable[[], None]) -> Sequence[Item]:
@@ -45,6 +47,10 @@ class Backup(ABC):
     @abstractmethod
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
         """The bytes of an item from `begin` on; Flaw where it breaks off."""
+
+    def marks(self) -> tuple[tuple[int, int], ...] | None:
+        """What differs once the backup was changed; None where that is not quickly told."""
+        return None
 
     def close(self) -> None:  # noqa: B027 - most hold nothing open
         """Let go of what is open."""
@@ -83,6 +89,18 @@ def layout_of(path: Path, is_own: bool = False) -> Layout | None:
         except OSError:
             continue
     return None
+
+
+def marks_of(*paths: Path) -> tuple[tuple[int, int], ...]:
+    """Sizes and times of files and folders, zeros for what is not there."""
+    found = []
+    for path in paths:
+        try:
+            status = path.stat()
+            found.append((status.st_size, status.st_mtime_ns))
+        except OSError:
+            found.append((0, 0))
+    return tuple(found)
 
 
 def open_backup(path: Path, spec: str = "") -> Backup:

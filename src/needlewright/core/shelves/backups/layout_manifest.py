@@ -20,7 +20,7 @@ from needlewright.core.databases.quick import Values, rows_of, table_named
 from needlewright.core.databases.reading import Database
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.names import one_line
-from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
+from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
 from needlewright.core.shelves.backups.layout_folder import read_file
 from needlewright.core.shelves.backups.sealing import Scheme, opened
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
@@ -159,6 +159,10 @@ class ManifestBackup(Backup):
                 yield from opened(sealed, self._key, digest, begin)
             except FormatError as error:
                 raise Flaw("backup-unauthentic", path=item.path) from error
+
+    def marks(self) -> tuple[tuple[int, int], ...]:
+        return marks_of(self._path / FACTS, self._path / MANIFEST,
+                        self._path / SEALED, self._path / CONTENT)
 
     def close(self) -> None:
         self._key = None

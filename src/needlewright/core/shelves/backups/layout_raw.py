@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
+from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
 from needlewright.core.shelves.backups.layout_folder import BLOCK, day_of
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
 from needlewright.core.sources.files import ImageFile
@@ -105,6 +105,9 @@ class RawBackup(Backup):
             return UnpackedSource(self._image, base, entry.coded)
         return PiecedSource(self._image, [(None if at is None else at + base, length)
                                           for at, length in entry.extents])
+
+    def marks(self) -> tuple[tuple[int, int], ...]:
+        return marks_of(self._path)
 
     def close(self) -> None:
         self._image.close()

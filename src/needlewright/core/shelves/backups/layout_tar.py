@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Protocol
 
 from needlewright.core.errors import SourceError
-from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
+from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
 from needlewright.core.shelves.backups.layout_folder import BLOCK, day_of
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, MOST_STATED, Item
 from needlewright.core.sources.shelf import Flaw
@@ -170,6 +170,7 @@ class TarBackup(Backup):
         self._path, self._packing = path, packing
         self.facts = Facts("tar" if not packing else f"tar-{packing}")
         self._stream: Stream | None = None
+        self.at_random = not packing
 
     def _opened(self) -> Stream:
         return Unpacked(self._path, self._packing) if self._packing else Plain(self._path)
@@ -264,6 +265,9 @@ class TarBackup(Backup):
                 raise Flaw("backup-cut", path=item.path, at=place.size - left)
             left -= len(block)
             yield block
+
+    def marks(self) -> tuple[tuple[int, int], ...]:
+        return marks_of(self._path)
 
     def close(self) -> None:
         if self._stream is not None:

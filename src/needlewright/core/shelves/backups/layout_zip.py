@@ -15,7 +15,7 @@ from pathlib import Path
 from needlewright.core import secrets
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.shelves.backups import zip_cipher
-from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
+from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
 from needlewright.core.shelves.backups.layout_folder import day_of
 from needlewright.core.shelves.backups.zip_headers import (
     LOCAL,
@@ -185,6 +185,9 @@ class ZipBackup(Backup):
             raise Flaw("backup-damaged-file", path=item.path) from error
         if entry.crc is not None and checksum != entry.crc:
             raise Flaw("backup-crc", path=item.path)
+
+    def marks(self) -> tuple[tuple[int, int], ...]:
+        return marks_of(self._path)
 
     def close(self) -> None:
         self._file.close()

@@ -1,0 +1,1 @@
+"""The survey's album: a small HTTP service with faults by description."""
