@@ -102,7 +102,7 @@ class InsideTest(FolderTest):
 
     def test_what_nobody_takes_is_closed_and_one_that_speaks_with_another_is_told(self):
         phone = self.phone(single=True)
-        with mock.patch.object(warm, "KEPT_SECONDS", 0.05):
+        with mock.patch.object(kept_open, "KEPT_SECONDS", 0.05):
             with open_source(phone.address) as shelf:
                 told: list[tuple[int, int]] = []
                 shelf.look(lambda done, offered: told.append((done, offered)))

@@ -13,11 +13,15 @@ from needlewright.core.errors import NeedlewrightError
 from needlewright.standins.album.faults import AlbumFaults
 from needlewright.standins.album.start import NAME as ALBUM
 from needlewright.standins.album.start import running as album_running
+from needlewright.standins.sync.app import SyncFaults
+from needlewright.standins.sync.start import running as sync_running
 
 
 def made(what: str, faults: str | None) -> AbstractContextManager[Any]:
     """The service, to be entered; NeedlewrightError where its faults make no sense."""
     try:
+        if what == "sync":
+            return sync_running(SyncFaults.load(Path(faults)) if faults else SyncFaults())
         return album_running(AlbumFaults.load(Path(faults)) if faults else AlbumFaults())
     except (OSError, ValueError, TypeError) as error:
         raise NeedlewrightError("faults-wrong", path=faults, reason=str(error)) from error
@@ -30,7 +34,8 @@ def run_service(what: str, faults: str | None, headless: bool,
     stop = interrupt()
     signal.signal(signal.SIGTERM, lambda *_: stop.set())  # it takes itself off the list
     with service as running:
-        print(json.dumps({"source": f"album:{ALBUM}", "address": running.address,
+        source = running.address if what == "sync" else f"album:{ALBUM}"
+        print(json.dumps({"source": source, "address": running.address,
                           "control": running.control}), flush=True)
         while not stop.wait(0.5):
             if running.process.poll() is not None:

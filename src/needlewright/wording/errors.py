@@ -59,6 +59,9 @@ SENTENCES = {
     "service-endless": "{path} answers without an end. It was given up.",
     "service-certificate": "{path} cannot be trusted: its certificate does not hold ({reason}). "
                            "Nothing was sent to it.",
+    "dav-no-user": "{path} wants to know who signs in: dav+https://NAME@HOST/PATH.",
+    "secret-in-address": "A password does not belong into an address, where others can read it. "
+                         "Leave it out; it is asked for, or comes from --secret-file.",
     "album-unknown": "No album is known by the name {name}.",
     "loss-no-date": "Find {find} has no date, so it does not tell when the loss was.",
     "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",

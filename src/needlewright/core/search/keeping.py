@@ -30,7 +30,8 @@ RECYCLE = re.compile(r"(?i)^(.*\$?recycle[rd]?(?:\.bin)?/(?:S-[\d-]+/)?)\$R([^/]
 RECYCLE_INFO = re.compile(r"(?i)^.*\$?recycle[rd]?(?:\.bin)?/(?:S-[\d-]+/)?\$I[^/]+$")
 RENAMED = re.compile(r"^\.(trashed|pending)-(\d{9,11})-(.+)$")
 GALLERY = re.compile(
-    r"(?i)(?:^|/)(?:\.trash(?:es|bin)?|\.?recycle[ _-]?bin|\.?recently[ _-]deleted)/")
+    r"(?i)(?:^|/)(?:\.trash(?:es|bin)?|\.?recycle[ _-]?bin|\.?recently[ _-]deleted|"
+    r"removed[ _-]items|deleted[ _-](?:items|files))/")
 MARKER = ".nomedia"
 
 

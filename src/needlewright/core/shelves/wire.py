@@ -81,14 +81,14 @@ class Answer:
 class Wire:
     """A service at `base`, an address of http or https. `name`: what it is called in errors."""
 
-    def __init__(self, base: str, name: str, auth: httpx.Auth | None = None) -> None:
+    def __init__(self, base: str, name: str) -> None:
         self.base, self.name = base.rstrip("/"), name
         self.limited_until = 0.0  # by the monotonic clock
         try:
             self._origin = _origin(httpx.URL(self.base))
             self._client = httpx.Client(
                 verify=ssl.create_default_context(), follow_redirects=False, trust_env=False,
-                auth=auth, limits=httpx.Limits(max_connections=1, max_keepalive_connections=1),
+                limits=httpx.Limits(max_connections=1, max_keepalive_connections=1),
                 timeout=httpx.Timeout(SILENT_SECONDS, connect=CONNECT_SECONDS),
                 headers={"User-Agent": f"Needlewright/{__version__}",
                          "Accept-Encoding": "identity"})
@@ -97,6 +97,10 @@ class Wire:
 
     def close(self) -> None:
         self._client.close()
+
+    def sign_in(self, auth: httpx.Auth) -> None:
+        """From now on, with these credentials."""
+        self._client.auth = auth
 
     def url(self, path: str) -> str:
         """The address of what the service calls `path`; SourceError where that lies elsewhere."""

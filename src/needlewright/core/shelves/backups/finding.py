@@ -22,6 +22,8 @@ from needlewright.core.shelves.item_shelf import MOST_DEPTH
 from needlewright.core.sources.shelf import Offered
 from needlewright.core.stopping import Interrupted, StopSignal
 
+#: Folders of older states that file systems and shares have without listing them.
+UNLISTED = (".zfs/snapshot", ".snapshot", "~snapshot")
 MOST_PLACES = 200_000  # files and folders that are looked at
 
 
@@ -65,6 +67,8 @@ def places_in(top: Path, stop: StopSignal) -> Iterator[Path]:
         except OSError:
             continue
         line += [(one, depth + 1) for one in inner]
+        line += [(hidden, depth + 1) for name in UNLISTED
+                 if (hidden := path / name).is_dir() and hidden not in inner]
     if not found and layout_of(top) is not None:
         yield top
 

@@ -1,0 +1,1 @@
+"""The survey's synchronised folder: a WebDAV server (wsgidav) on a folder that is drawn."""
