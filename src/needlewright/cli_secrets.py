@@ -42,5 +42,4 @@ def use_for_backups(options: argparse.Namespace) -> None:
     """… for whatever backup is met: a file of secrets is tried once on each, and nobody is asked,
     since there may be many."""
     if options.secret_file:
-        password = secrets.read_file(options.secret_file).password
-        secrets.asked_by(lambda spec, what, wrong: None if wrong else password)
+        secrets.keep_for_all(secrets.read_file(options.secret_file))

@@ -5,12 +5,12 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
 
 from PySide6.QtCore import QObject, Signal
 
-from needlewright.app.viewmodels.inside import looked
+from needlewright.app.viewmodels.inside import Looked, looked
 from needlewright.app.worker import Work
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.formats.recognising import HEAD_BYTES, recognise
@@ -18,7 +18,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.search.shelf_names import Inside, ShelfNames
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.registry import open_source
-from needlewright.core.sources.shelf import DistantShelf
+from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.stopping import Interrupted
 from needlewright.core.walks import Kind
 
@@ -51,7 +51,7 @@ class ListingWork(Work):
             with open_source(self.spec) as shelf:
                 if isinstance(shelf, DistantShelf):
                     shelf.heed(self.stop_signal)
-                    shelf.look(self._told_of)
+                    shelf.look(self._told_of, self.page_came)
                     self.listed(shelf)
         except Interrupted:
             pass
@@ -59,6 +59,9 @@ class ListingWork(Work):
     def _told_of(self, done: int, offered: int) -> None:
         if self._due():
             self.told.emit(done, offered)
+
+    def page_came(self, some: Sequence[Offered]) -> None:
+        """What is done with a page of it, while the next ones are asked for."""
 
     def listed(self, shelf: DistantShelf) -> None:
         """What is done with the list."""
@@ -74,7 +77,7 @@ class LookWork(ListingWork):
         super().__init__(spec, parent)
         self._lock = threading.Condition()
         self._wanted: deque[Inside] = deque(maxlen=PENDING)
-        self._enough = False
+        self._enough = self._first = False
 
     def want(self, one: Inside) -> None:
         """Ask for the small picture of a file."""
@@ -93,6 +96,11 @@ class LookWork(ListingWork):
     def stop(self) -> None:
         super().stop()
         self.finish()
+
+    def page_came(self, some: Sequence[Offered]) -> None:
+        if not self._first:
+            self._first = True
+            self.came.emit(looked(_giving_way(ShelfNames(some).wanted(Plan())), {}, more=True))
 
     def listed(self, shelf: DistantShelf) -> None:
         every = _giving_way(ShelfNames(shelf.offered()).wanted(Plan()))
@@ -181,7 +189,9 @@ class Listings(QObject):
         self.told = done, offered
         self.changed.emit()
 
-    def _came(self) -> None:
+    def _came(self, came: Looked) -> None:
+        if came.more:
+            return
         self.spec = ""
         self.changed.emit()
 

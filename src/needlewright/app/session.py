@@ -20,6 +20,7 @@ from needlewright.app.mends import Mends
 from needlewright.app.phones import Phones
 from needlewright.app.putting import PutBacks
 from needlewright.app.settings import Settings, jobs_folder, new_folder
+from needlewright.app.shelves import Shelves
 from needlewright.app.viewmodels.board import NO_JOB, Board, board_of
 from needlewright.app.viewmodels.finds import FindsModel
 from needlewright.app.viewmodels.volumes_lane import VolumesLane
@@ -32,6 +33,7 @@ from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.runner import NARROWED
 from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
+from needlewright.core.phones.addresses import is_address
 from needlewright.core.search.events import Ending, Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device, list_devices
@@ -92,6 +94,9 @@ class Session(QObject):
         self.listings.problem.connect(self._not_listed)
         self.phones.problem.connect(self.problem)
         self.demo = DemoJobs(self, self)
+        self.shelves = Shelves(settings, self.desk, lambda: self.board.folder, self)
+        self.shelves.problem.connect(self.problem)
+        self.shelves.compared.connect(self._compared)
         self.copies.problem.connect(self.problem)
         self.copies.image_came.connect(self._image_came)
         self.copies.changed.connect(self._copy_changed)
@@ -161,8 +166,12 @@ class Session(QObject):
 
     def _not_listed(self, spec: str, sentence: str) -> None:
         self.problem.emit(sentence)
-        if self.source is None or self.source.path != spec:
+        if is_address(spec) and (self.source is None or self.source.path != spec):
             self.phones.watch(spec)  # it was to be taken in: what is to be done is shown again
+
+    def _compared(self) -> None:
+        self.finds.refresh(soon=True)
+        self.choice.show_again()
 
     def copy_raw(self, address: str, name: str) -> None:
         """Copy a phone's raw storage, in the open job or a new one."""
@@ -449,6 +458,7 @@ class Session(QObject):
         job."""
         self._meanwhile = self._next_plan = None
         self.queued.clear()
+        self.shelves.end_work()
         for work in (self.search, self.delivery, self.frames):
             if work is not None:
                 work.blockSignals(True)
@@ -464,6 +474,7 @@ class Session(QObject):
         self.copies.forget()
 
     def close(self) -> None:
+        self.shelves.close()
         self.end_work()
         self.copies.end()
         self.phones.leave()

@@ -12,6 +12,7 @@ import numpy.typing as npt
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
+    QApplication,
     QDialog,
     QFrame,
     QGridLayout,
@@ -39,6 +40,7 @@ from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.widgets.activity_line import ActivityLine
 from needlewright.app.widgets.day_strip import DayStrip
 from needlewright.app.widgets.pictures import Thumbnails
+from needlewright.app.widgets.secret_dialog import SecretDialog
 from needlewright.app.widgets.small import button, column, label, line
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.widgets.thread_line import ThreadLine
@@ -130,6 +132,7 @@ class MainWindow(QMainWindow):
         session.copies.changed.connect(self._copy_changed)
         session.problem.connect(self.show_problem)
         session.go_to.connect(self.show_station)
+        session.shelves.asker.asked.connect(self._ask_secret)
         self.intake.to_search.connect(lambda: self.show_station(SEARCH))
         self.search.show_find.connect(self.show_find)
         self.mending.show_find.connect(self.show_find)
@@ -143,7 +146,7 @@ class MainWindow(QMainWindow):
     def _shortcuts(self) -> None:
         acts = {
             "Ctrl+O": self.intake.choose_image, "Ctrl+F": self._narrow, "F1": self.show_keys,
-            "Ctrl+Q": self.close,
+            "Ctrl+Q": self.close, "Ctrl+M": self._show_missing,
             "Ctrl+P": self.session.pause_search, "Ctrl+Shift+P": self.session.copies.pause,
             "Ctrl+D": self.toggle_dark,
             "Ctrl++": lambda: self.scale_text(1), "Ctrl+=": lambda: self.scale_text(1),
@@ -170,6 +173,10 @@ class MainWindow(QMainWindow):
         """Go to Finds and open a find large."""
         self.show_station(FINDS)
         self.finds.open_full(number)
+
+    def _show_missing(self) -> None:
+        self.show_station(FINDS)
+        self.finds.toggle_missing()
 
     def _narrow(self) -> None:
         self.show_station(FINDS)
@@ -312,6 +319,12 @@ class MainWindow(QMainWindow):
 
     def hide_notice(self) -> None:
         self.notice.hide()
+
+    def _ask_secret(self, spec: str, what: str, wrong: bool, answer: Any) -> None:
+        dialog = SecretDialog(spec, what, wrong, answer, QApplication.activeModalWidget() or self)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.session.shelves.asker.dismissed.connect(dialog.reject)
+        dialog.open()
 
     def show_log(self) -> None:
         self.session.desk.ask("log", Job.log_lines, self._show_log)

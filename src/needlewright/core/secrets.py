@@ -7,8 +7,9 @@ question is given by the window or the command line.
 
 from __future__ import annotations
 
+import contextlib
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -33,6 +34,8 @@ class Secret:
 
 
 _known: dict[str, Secret] = {}
+_for_all: list[Secret] = []
+_quiet = threading.local()
 _lock = threading.Lock()
 _askers: list[Callable[[str, str, bool], str | None]] = []
 
@@ -52,6 +55,22 @@ def keep(spec: str, secret: Secret) -> None:
                                code=old.code if secret.code is None else secret.code)
 
 
+def keep_for_all(secret: Secret) -> None:
+    """Remember what may open any source: tried once on each of which nothing else is known."""
+    _for_all[:] = [secret]
+
+
+@contextlib.contextmanager
+def nobody_asked() -> Iterator[None]:
+    """Within it, in this thread, no person is asked: what is locked stays so."""
+    before = getattr(_quiet, "on", False)
+    _quiet.on = True
+    try:
+        yield
+    finally:
+        _quiet.on = before
+
+
 def forget(spec: str, what: str = "") -> None:
     """Forget what opens `spec`: PASSWORD, CODE (which is good for one time), or all."""
     with _lock:
@@ -68,7 +87,9 @@ def wanted(spec: str, what: str = PASSWORD, wrong: bool = False) -> str:
         forget(spec, what)
     with _lock:
         known = _known.get(spec, Secret()).of(what)
-    if known is None and _askers:
+    if known is None and not wrong and _for_all:
+        known = _for_all[0].of(what)
+    if known is None and _askers and not getattr(_quiet, "on", False):
         known = _askers[0](spec, what, wrong)
         if known is not None:
             keep(spec, Secret(known) if what == PASSWORD else Secret(code=known))

@@ -59,6 +59,8 @@ SENTENCES = {
     "service-endless": "{path} answers without an end. It was given up.",
     "service-certificate": "{path} cannot be trusted: its certificate does not hold ({reason}). "
                            "Nothing was sent to it.",
+    "keyring-refused": "The desktop's keyring did not take the password: {reason}. It is kept in "
+                       "memory alone.",
     "dav-no-user": "{path} wants to know who signs in: dav+https://NAME@HOST/PATH.",
     "secret-in-address": "A password does not belong into an address, where others can read it. "
                          "Leave it out; it is asked for, or comes from --secret-file.",

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from needlewright.core.jobs.comparing import SAME_BYTES, Versions
+from needlewright.core.jobs.comparing import SAME_BYTES, SAME_NAME, SAME_PICTURE, Versions
 from needlewright.core.jobs.loss import Loss
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.jobs.usefulness import Use, When
@@ -47,6 +48,32 @@ WHEN = {When.BEFORE: "from before the loss", When.SAME_DAY: "from the day of the
         When.UNKNOWN: "", When.AFTER: "from after the loss"}
 NEVER_RESTORED = ("Backups are read and never restored: nothing can be put back over anything "
                   "from here. Take one in with: needlewright run backup:PATH …")
+BACKUPS_HEAD = "Backups, the most useful first"
+BACKUPS_CLOSE = "Close the list"
+BACKUPS_NEVER = ("Backups are read and never restored: nothing can be put back over anything from "
+                 "here.")
+LOSS_ASK = "The loss was on"
+LOSS_PLACEHOLDER = "2031-05-12, if known"
+LOSS_WRONG = "That is no day. Write it as 2031-05-12, or leave it empty."
+TAKE_IN, TAKEN_IN = "Take it in", "Taken in"
+LOCKED = "It is locked. What it holds is told once its password was given."
+THIS_ONE = "this one"
+RELATIONS = {SAME_BYTES: "the same bytes", SAME_PICTURE: "the same picture, another size",
+             SAME_NAME: "the same name and time"}
+SHOW_VERSION = "Show the other"
+VERSIONS_HEAD = "Also on other sources"
+ALBUM_ABOUT = "an album, signed in to as {user}"
+SECRET_TITLE = "{name} is locked"
+SECRET_HEAD = "{name} is locked. What is its password?"
+SECRET_TEXT = ("It is kept in memory while the program runs, and written nowhere: not into the "
+               "job, not into the log.")
+SECRET_PASSWORD, SECRET_CODE = "password", "code"
+SECRET_WRONG = "That was not it. Nothing was opened."
+SECRET_KEEP = "Keep it in this desktop's keyring"
+SECRET_CODE_HEAD = "{name} asks for a one-time code"
+SECRET_CODE_TEXT = "It stands on the device or in the program that its owner uses for such codes."
+SECRET_CODE_WRONG = "That code is not good, or no longer. Each is good for half a minute."
+SECRET_OPEN, SECRET_NOT_NOW = "Open", "Not now"
 LOOKING_AT = "looking at {path}"
 ENCRYPTED = "encrypted"
 
@@ -81,7 +108,8 @@ def about(found: FoundBackup) -> str:
     facts = found.facts
     if facts is None:
         return ""
-    parts = [LAYOUTS.get(facts.layout, facts.layout)]
+    kind = LAYOUTS.get(facts.layout, facts.layout)
+    parts = [f"{found.path.name}, {kind}" if facts.device else kind]
     if facts.encrypted:
         parts.append(ENCRYPTED)
     if found.problem is None:
@@ -108,6 +136,43 @@ def why(use: Use, loss: Loss) -> str:
         parts.append(f"holds {use.covers:,} of {units.count(use.lost, 'name')} that were lost")
     parts.append(f"{units.count(use.adds, 'file')} that the job does not have")
     return "; ".join(parts)
+
+
+def version_about(row: FindRow, relation: str, place: str) -> str:
+    """Where a version is, and how large."""
+    pixels = f"{row.width} × {row.height}, " if row.width and row.height else ""
+    return f"{place}: {relation}\n{pixels}{units.size(row.size)}"
+
+
+def album_about(user: str) -> str:
+    """What is said of an album that is known by name."""
+    return ALBUM_ABOUT.format(user=user) if user else "an album"
+
+
+def finding_line(found: int, looking: str, places: Sequence[str]) -> str:
+    """How far the look for backups is."""
+    where = ", ".join(places)
+    if looking:
+        return f"{units.count(found, 'backup')} in {where} so far; looking at {looking}."
+    if not found:
+        return f"There is no backup in {where}."
+    return f"{units.count(found, 'backup')} in {where}."
+
+
+def row_lines(found: FoundBackup, use: Use, loss: Loss) -> list[tuple[str, str]]:
+    """(text, role) of the lines under a backup's title."""
+    out = [(about(found), "muted")] if about(found) else []
+    if found.problem is not None and loss.known and WHEN[use.when]:
+        said = WHEN[use.when]
+        out.append((f"{said[:1].upper()}{said[1:]}.", ""))
+    if found.problem is None:
+        said = why(use, loss)
+        out.append((f"{said[:1].upper()}{said[1:]}.", ""))
+        if found.facts is not None:
+            out += [(f"{line[:1].upper()}{line[1:]}.", "problem")
+                    for line in troubles(found.facts)]
+            out += [(NOTES[note], "muted") for note in found.facts.notes if note in NOTES]
+    return out
 
 
 def lines(number: int, found: FoundBackup, use: Use, loss: Loss) -> list[str]:
@@ -142,7 +207,7 @@ def as_json(found: FoundBackup, use: Use) -> dict[str, Any]:
 
 def pair_line(one: FindRow, other: FindRow, relation: str, sources: Mapping[int, str]) -> str:
     """'find 3 (BF_0001.JPG, card.img) and find 8 (…) are the same bytes'"""
-    said = "the same bytes" if relation == SAME_BYTES else "the same picture in another size"
+    said = RELATIONS[relation]
     names = [f"find {row.id:,} ({row.name or row.format}, {sources[row.source]})"
              for row in (one, other)]
     return f"{names[0]} and {names[1]}: {said}"
@@ -150,7 +215,8 @@ def pair_line(one: FindRow, other: FindRow, relation: str, sources: Mapping[int,
 
 def compared_line(pairs: Sequence[Versions], missing: int) -> str:
     """What came of comparing."""
-    alike = sum(1 for pair in pairs if pair.relation == SAME_BYTES)
-    return (f"{units.count(alike, 'pair')} of the same bytes, "
-            f"{units.count(len(pairs) - alike, 'pair')} of the same picture in two sizes; "
+    alike = Counter(pair.relation for pair in pairs)
+    return (f"{units.count(alike[SAME_BYTES], 'pair')} of the same bytes, "
+            f"{units.count(alike[SAME_PICTURE], 'pair')} of the same picture in two sizes, "
+            f"{units.count(alike[SAME_NAME], 'pair')} of the same name and time alone; "
             f"{units.count(missing, 'find')} of shelves that the job has nowhere else.")

@@ -36,7 +36,14 @@ INTAKE_OPEN = "Open an image file…"
 INTAKE_FOLDER = "Take in a folder of files…"
 INTAKE_FILES = "Loose files…"
 INTAKE_OF_FILES = "files, {size} together"
-INTAKE_OF_PHONE = "a phone, {size} in files"
+INTAKE_OF_SHELVES = {
+    "phone": "a phone, {size} in files", "backup": "a backup, {size} in files",
+    "album": "an album, {size} in files", "sync": "a synchronised folder, {size} in files",
+}
+INTAKE_BACKUP_FILE = "A backup in one file…"
+INTAKE_BACKUPS = "Look for backups…"
+CHOOSE_BACKUP = "A backup: an archive, or an image of a phone's storage"
+CHOOSE_BACKUPS = "Where to look for backups; what lies below is looked at, too"
 INTAKE_OPEN_KEY = "Ctrl+O"
 INTAKE_OPEN_JOB = "Open a job folder…"
 INTAKE_DEMO = "Look at the demo"
@@ -143,6 +150,7 @@ SEARCH_WHICH = "Which"
 SEARCH_VOLUME = "one volume …"
 SEARCH_ALL_FILES = "removed and present"
 SEARCH_REMOVED = "removed only"
+SEARCH_MISSING = "only what is missing"
 SEARCH_NEXT = "waits its turn"
 SEARCH_COSTS = {
     "files": "as long as reading {size}, plus checks",
@@ -196,6 +204,9 @@ FINDS_ORDERS = {
     "name": "name", "size": "size", "found": "as found",
 }
 FINDS_REMOVED = "removed only"
+FINDS_MISSING = "only what is missing"
+FINDS_MISSING_TIP = ("What a backup, an album or a phone has and no other source of this job, by "
+                     "content; originals count for more than small copies")
 FINDS_SIZE = "size"
 FINDS_SMALLER = "−"
 FINDS_LARGER = "+"
@@ -282,6 +293,7 @@ KEYS = [
     ("Esc", "back"),
     ("T", "into the tray, or out of it"),
     ("Ctrl+F", "narrow the finds by words"),
+    ("Ctrl+M", "only what is missing: what a shelf has and no other source of the job"),
     ("J  G  K", "in Mending: join the piece, let it go on by itself, keep what is there"),
     ("1 … 4,  left, right", "in Mending: look at a piece that may come next"),
     ("[  ]  B", "in Mending: cut earlier, cut later, as found and as joined"),
@@ -385,6 +397,11 @@ def finds_figure(total: int) -> str:
 
 def tray_figure(count: int) -> str:
     return f"{count:,} in the tray" if count else "tray empty"
+
+
+def comparing(told: tuple[int, int]) -> str:
+    """How far a comparison of the sources is."""
+    return f"comparing, {told[0]:,} of {told[1]:,}" if told[1] else "comparing…"
 
 
 def shown_of(shown: int, total: int) -> str:

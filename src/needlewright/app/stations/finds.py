@@ -117,6 +117,7 @@ class Finds(QWidget):
         session.job_changed.connect(self.job_changed)
         session.search_changed.connect(self._refresh_empty)
         session.finds_changed.connect(self._count)
+        session.shelves.comparisons.changed.connect(self._comparing)
         session.pictures.ready.connect(self._picture_came)
         session.pictures.rows_ready.connect(self._rows_came)
         self.full.moment_wanted.connect(self._show_moment)
@@ -159,12 +160,16 @@ class Finds(QWidget):
             self.kinds[name] = chosen
         self.removed = button(words.FINDS_REMOVED, "removedFinds", self._ask, "link")
         self.removed.setCheckable(True)
+        self.missing = button(words.FINDS_MISSING, "missingFinds", self.show_missing, "link")
+        self.missing.setCheckable(True)
+        self.missing.setToolTip(words.FINDS_MISSING_TIP)
         smaller = button(words.FINDS_SMALLER, "smaller", lambda: self.resize_pictures(-1), "link")
         larger = button(words.FINDS_LARGER, "larger", lambda: self.resize_pictures(1), "link")
         self.text.setMinimumWidth(look.px(300))
         rows.addWidget(flow(self.text, self.count, *orders))
-        rows.addWidget(flow(*self.grades.values(), self.removed, *self.kinds.values(),
-                            label(words.FINDS_SIZE, "muted"), smaller, larger, spacing=8))
+        rows.addWidget(flow(*self.grades.values(), self.removed, self.missing,
+                            *self.kinds.values(), label(words.FINDS_SIZE, "muted"), smaller,
+                            larger, spacing=8))
         return bar
 
     # asking
@@ -173,7 +178,22 @@ class Finds(QWidget):
         return Filter(
             grades=frozenset(g for g, b in self.grades.items() if b.isChecked()),
             kinds=frozenset(k for k, b in self.kinds.items() if b.isChecked()),
-            text=self.text.text().strip(), removed=True if self.removed.isChecked() else None)
+            text=self.text.text().strip(), removed=True if self.removed.isChecked() else None,
+            missing_only=self.missing.isChecked())
+
+    def show_missing(self) -> None:
+        """Only what the job has nowhere else: the sources are compared first."""
+        if self.missing.isChecked():
+            self._session.shelves.compare()  # what is known from before is shown until then
+        self._ask()
+
+    def toggle_missing(self) -> None:
+        self.missing.click()
+
+    def _comparing(self) -> None:
+        comparisons = self._session.shelves.comparisons
+        self.missing.setText(words.comparing(comparisons.told) if comparisons.busy
+                             else words.FINDS_MISSING)
 
     def _ask(self) -> None:
         chosen = self.orders.checkedButton()
@@ -182,7 +202,7 @@ class Finds(QWidget):
 
     def clear_narrowing(self) -> None:
         self.text.clear()
-        for choice in (*self.grades.values(), *self.kinds.values(), self.removed):
+        for choice in (*self.grades.values(), *self.kinds.values(), self.removed, self.missing):
             choice.setChecked(False)
         self._ask()
 

@@ -23,6 +23,7 @@ from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.widgets.activity_line import Gauge
+from needlewright.app.widgets.backups_card import BackupsCard
 from needlewright.app.widgets.copy_card import CopyCard
 from needlewright.app.widgets.dossier import WIDTH
 from needlewright.app.widgets.effort_dialog import EffortDialog
@@ -44,13 +45,18 @@ from needlewright.core.jobs.rows import BYTES, SourceRow
 from needlewright.core.phones.addresses import NAMED, is_address
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.examining import are_files
+from needlewright.core.shelves.albums.known import SCHEME as ALBUM
+from needlewright.core.shelves.backups.base import SCHEME as BACKUP
+from needlewright.core.shelves.open_dav import SCHEMES as DAV
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.open_folder import place_of
 from needlewright.wording import errors, units
 from needlewright.wording import phones as phone_words
+from needlewright.wording import shelves as shelf_words
 from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
+SHELVES = (ALBUM, BACKUP, *DAV)  # how addresses begin of what is taken in as it is
 SHORT_PATH = 28  # letters of a job's folder beside its title
 
 
@@ -76,6 +82,8 @@ class Intake(QWidget):
                         spacing=8),
              flow(button(words.INTAKE_FOLDER, "openFolder", self.choose_folder, "link"),
                   button(words.INTAKE_FILES, "openFiles", self.choose_files, "link")),
+             flow(button(words.INTAKE_BACKUP_FILE, "openBackupFile", self.choose_backup, "link"),
+                  button(words.INTAKE_BACKUPS, "findBackups", self.choose_backups, "link")),
              line(button(words.INTAKE_ADDRESS, "openAddress", self.open_address, "link"), None),
              line(button(words.EFFORT_LINK, "setEffort", self.ask_effort, "link"), None),
              line(self.open_job_button, None), None)
@@ -84,10 +92,19 @@ class Intake(QWidget):
         self.forecast_card = ForecastCard(session.copies)
         self.phone_card = PhoneCard(session.phones, session.listings, session.open_phone,
                                     session.copy_raw)
+        self.backups_card = BackupsCard(session.shelves.backups, self.take_in,
+                                        session.shelves.keep_loss,
+                                        lambda: {row.path for row in session.board.sources})
+        session.job_changed.connect(self.backups_card.refresh)
+        session.source_changed.connect(self.backups_card.refresh)
         session.phones.changed.connect(self.changed)
+        session.shelves.albums.changed.connect(self.changed)
+        session.shelves.backups.changed.connect(self._backups_changed)
+        self._backups_shown = False
         session.listings.changed.connect(self._listing_changed)
         self._listing = ""
-        fill(middle, self.phone_card, self.forecast_card, self.copy_card, self.begin, None)
+        fill(middle, self.phone_card, self.backups_card, self.forecast_card, self.copy_card,
+             self.begin, None)
         panel = QWidget()
         panel.setObjectName("dossier")
         panel.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -132,7 +149,8 @@ class Intake(QWidget):
         self._show_devices()
         clear(self.begin)
         self.demo_button = None
-        watched = bool(self._session.phones.watched or self._session.listings.spec)
+        watched = bool(self._session.phones.watched or self._session.listings.spec
+                       or self._session.shelves.backups.places)
         if not rows and self._session.copies.work is None and not watched:
             frame, inside = card()
             fill(inside, label(words.INTAKE_FIRST, "sub"),
@@ -148,6 +166,11 @@ class Intake(QWidget):
         """It tells ten times a second how far it is, which changes nothing here."""
         if self._listing != self._session.listings.spec:
             self._listing = self._session.listings.spec
+            self.refresh()
+
+    def _backups_changed(self) -> None:
+        if self._backups_shown != bool(self._session.shelves.backups.places):
+            self._backups_shown = not self._backups_shown
             self.refresh()
 
     def _copy_changed(self) -> None:
@@ -193,6 +216,22 @@ class Intake(QWidget):
             name.setMinimumWidth(40)
             fill(inside, line(name, look_at), label(spec, "muted", wrap=True))
             self.sources.addWidget(frame)
+        for album in self._session.shelves.albums.known:
+            spec = f"{ALBUM}{album.name}"
+            if spec in taken:
+                continue
+            frame, inside = card()
+            take = button(shelf_words.TAKE_IN, f"album-{album.name}", partial(self.take_in, spec))
+            take.setEnabled(not self._session.listings.busy)
+            name = label(album.name, "sub", wrap=True)
+            name.setMinimumWidth(40)
+            fill(inside, line(name, take),
+                 label(shelf_words.album_about(album.user), "muted", wrap=True))
+            self.sources.addWidget(frame)
+
+    def take_in(self, spec: str) -> None:
+        """Take a backup, an album or a synchronised folder into the job, once it is listed."""
+        self._session.open_phone(spec)
 
     def _forecast_button(self, spec: str, enabled: bool = True) -> QPushButton:
         made = button(words.FORECAST_HEAD, "forecast",
@@ -219,6 +258,8 @@ class Intake(QWidget):
         spec = text.strip()
         if given and is_address(spec):
             self._session.phones.watch(spec)
+        elif given and spec.startswith(SHELVES):
+            self.take_in(spec)
         elif given and spec:
             self._session.begin_copy(spec)
 
@@ -346,6 +387,18 @@ class Intake(QWidget):
         if path:
             self._session.open_files([Path(path)])
 
+    def choose_backup(self) -> None:
+        """Take in a backup that is one file."""
+        path, _ = QFileDialog.getOpenFileName(self, words.CHOOSE_BACKUP)
+        if path:
+            self.take_in(f"{BACKUP}{path}")
+
+    def choose_backups(self) -> None:
+        """Look which backups there are in a folder."""
+        path = QFileDialog.getExistingDirectory(self, words.CHOOSE_BACKUPS)
+        if path:
+            self._session.shelves.find_backups(Path(path))
+
     def choose_files(self) -> None:
         paths, _ = QFileDialog.getOpenFileNames(self, words.CHOOSE_FILES)
         if paths:
@@ -373,8 +426,8 @@ class Intake(QWidget):
 
 
 def _about(row: SourceRow) -> str:
-    if row.kind == "phone":
-        return words.INTAKE_OF_PHONE.format(size=units.size(row.size))
+    if row.kind in words.INTAKE_OF_SHELVES:
+        return words.INTAKE_OF_SHELVES[row.kind].format(size=units.size(row.size))
     if row.kind != BYTES:
         return words.INTAKE_OF_FILES.format(size=units.size(row.size))
     return f"{units.size(row.size)}, {row.sector_size}-byte sectors"

@@ -44,6 +44,7 @@ from needlewright.core.search.days import days_of
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps, steps_for
+from needlewright.core.sources.shelf import is_distant
 from needlewright.core.sources.source import Span
 from needlewright.core.walks import Kind
 from needlewright.wording import checks as check_words
@@ -155,6 +156,10 @@ class Search(QWidget):
             choice.setMinimumWidth(QFontMetrics(look.font(13, True)).horizontalAdvance(
                 choice.text()) + 8)
         self.all_files.setChecked(True)
+        self.missing = button(words.SEARCH_MISSING, "missingOnly", self.refresh, "link")
+        self.missing.setCheckable(True)
+        self.missing.setMinimumWidth(QFontMetrics(look.font(13, True)).horizontalAdvance(
+            self.missing.text()) + 8)
         self.folder = QLineEdit()
         self.folder.setObjectName("onlyFolder")
         self.folder.setPlaceholderText(words.SEARCH_FOLDER)
@@ -164,8 +169,8 @@ class Search(QWidget):
         self.days.setObjectName("onlyDays")
         self.days.setPlaceholderText(words.SEARCH_DAYS)
         self.days.setMinimumWidth(look.px(300))
-        return flow(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.folder,
-                    self.days)
+        return flow(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.missing,
+                    self.folder, self.days)
 
     def choose_volume(self) -> None:
         """Let one of the volumes be the area."""
@@ -245,7 +250,7 @@ class Search(QWidget):
         for kind, chosen in self.kind_buttons.items():
             chosen.setChecked(other.kind_buttons[kind].isChecked())
         for name in ("everything", "marked", "free", "at_sectors", "at_bytes", "frames",
-                     "all_files", "removed"):
+                     "all_files", "removed", "missing"):
             getattr(self, name).setChecked(getattr(other, name).isChecked())
         self.folder.setText(other.folder.text())
         self.formats = other.formats
@@ -269,7 +274,8 @@ class Search(QWidget):
                     removed_only=self.removed.isChecked() and step != "signatures",
                     free_only=self.free.isChecked() and step == "signatures",
                     folder="" if step == "signatures" else self.folder.text().strip().strip("/"),
-                    days=days_of(self.days.text()) if step == "kept-copies" else None)
+                    days=days_of(self.days.text()) if step == LOOKED_INTO else None,
+                    missing_only=self.missing.isChecked() and step == LOOKED_INTO)
 
     def begin(self, step: str) -> None:
         try:
@@ -304,8 +310,10 @@ class Search(QWidget):
         in_line = source is None or source.kind == BYTES
         for row in (self._where, self._how):
             row.setVisible(in_line)
-        self.days.setVisible(source is not None and source.kind == "phone")
-        self._removed.setVisible(in_line or (source is not None and source.kind == "phone"))
+        distant = source is not None and is_distant(source.kind)
+        self.days.setVisible(distant)
+        self.missing.setVisible(distant)
+        self._removed.setVisible(in_line or distant)
         self.marked.setEnabled(session.marked is not None)
         if session.marked is None and self.marked.isChecked():
             self.everything.setChecked(True)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from needlewright.core.errors import JobError
+from needlewright.core.jobs.comparing import versions_of
 from needlewright.core.jobs.pairs import partners
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow, StepRow, TallyRow
 from needlewright.core.jobs.store import Job
@@ -76,6 +77,15 @@ def waiting_of(job: Job) -> Waiting:
 
 
 @dataclass(frozen=True, slots=True)
+class Version:
+    """The same as a find, of another source. `place`: that source's name."""
+
+    row: FindRow
+    relation: str
+    place: str
+
+
+@dataclass(frozen=True, slots=True)
 class Shown:
     """One find with what stands around it: its source, the finds before and behind it there."""
 
@@ -84,14 +94,19 @@ class Shown:
     before: FindRow | None
     behind: FindRow | None
     partner: FindRow | None = None  # a still and its clip are one
+    versions: tuple[Version, ...] = ()
 
 
 def shown_of(job: Job, number: int) -> Shown | None:
     """All about find `number`; None where it is there no more or cannot be read."""
     try:
         record = job.record(number)
+        names = {s.id: s.name for s in job.sources()}
+        versions = tuple(Version(row, relation, names.get(row.source, "?"))
+                         for other, relation in versions_of(job, number)
+                         for row in job.rows([other]))
         source = next((s for s in job.sources() if s.id == record.row.source), None)
         return Shown(record, source, *job.neighbours(record.row),
-                     partners(job, [record.row]).get(number))
+                     partners(job, [record.row]).get(number), versions)
     except JobError:
         return None

@@ -29,14 +29,16 @@ ORDERS: dict[int, Callable[[Inside], Any]] = {
 @dataclass(frozen=True, slots=True)
 class Looked:
     """What a phone offers, as it is shown at first: what it soon throws away, then the newest.
-    `lower`: the paths of `every`, to be searched in; `missing`: of the list."""
+    `lower`: the paths of `every`, to be searched in; `missing`: of the list; `more`: that these are
+    the first ones, and more will come."""
 
     every: list[Inside]
     lower: list[str]
     missing: Mapping[str, int]
+    more: bool = False
 
 
-def looked(every: Iterable[Inside], missing: Mapping[str, int]) -> Looked:
+def looked(every: Iterable[Inside], missing: Mapping[str, int], more: bool = False) -> Looked:
     """Lay it out: that takes long for many files, and belongs into no thread of a window."""
     removed: list[tuple[str, Inside]] = []
     others: dict[str, list[Inside]] = {}  # sorting all at once would let nobody else work
@@ -48,7 +50,7 @@ def looked(every: Iterable[Inside], missing: Mapping[str, int]) -> Looked:
     laid = [one for _, one in sorted(removed, key=itemgetter(0))]
     for day in sorted(others, reverse=True):
         laid += others[day]
-    return Looked(laid, [one.path.lower() for one in laid], missing)
+    return Looked(laid, [one.path.lower() for one in laid], missing, more)
 
 
 class InsideModel(Listed[Inside]):

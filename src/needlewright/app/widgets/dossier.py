@@ -15,6 +15,7 @@ from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
+from needlewright.app.widgets.versions import Versions
 from needlewright.core.checks.grading import Grade
 from needlewright.core.jobs.rows import BYTES, FindRecord
 from needlewright.core.walks import Outcome, Part
@@ -23,6 +24,7 @@ from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import mending as mending_words
 from needlewright.wording import seams as seam_words
+from needlewright.wording import shelves as shelf_words
 from needlewright.wording import units
 from needlewright.wording import window as words
 
@@ -176,6 +178,10 @@ class Dossier(QScrollArea):
         if row.kept:
             self._content.addWidget(label(find_words.kept(record), wrap=True))
         self._content.addLayout(self._grid(find_words.facts(record)))
+        if shown.versions:
+            self._head(shelf_words.VERSIONS_HEAD)
+            self._content.addWidget(Versions(shown, self._thumbnails,
+                                             self._session.choice.select))
         self._head(words.DOSSIER_CHECKS)
         self._content.addLayout(self._checks(record))
         if record.extents:

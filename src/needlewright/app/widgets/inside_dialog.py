@@ -179,8 +179,9 @@ class InsideDialog(QDialog):
         self.gauge.show_part(done / max(1, offered))
 
     def _came(self, came: Looked) -> None:
-        self.gauge.hide()
-        self.told.setText(phone_words.listed_line(came.missing))
+        if not came.more:
+            self.gauge.hide()
+            self.told.setText(phone_words.listed_line(came.missing))
         there = set(map(attrgetter("kind"), came.every))
         for made in self._group.buttons():
             made.setVisible(made.property("kind") in ("", *map(str, there)))
@@ -231,7 +232,7 @@ class InsideDialog(QDialog):
         if self.model.every:
             self.count.setText(words.summary(shown) if shown else words.EMPTY)
         self.bring.setText(words.bring(chosen, len(shown)))
-        self.bring.setEnabled(bool(shown))
+        self.bring.setEnabled(bool(shown) and self.gauge.isHidden())
 
     # the end
 

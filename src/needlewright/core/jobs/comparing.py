@@ -1,5 +1,5 @@
-"""Finds of all sources of a job compared: which are the same bytes, and which the same picture in
-another size.
+"""Finds of all sources of a job compared: which are the same bytes, which the same picture in
+another size, and which bear the same name and time.
 
 The same picture: the same signs of light against dark between neighbours on a coarse grid (128 of
 them, a perceptual hash), the same proportions, and the same name or moment; a burst of photos looks
@@ -29,11 +29,12 @@ from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 
-SAME_BYTES, SAME_PICTURE = "same-bytes", "same-picture"  # relations
+SAME_BYTES, SAME_PICTURE, SAME_NAME = "same-bytes", "same-picture", "same-name"  # relations
 SIDE = 8  # comparisons a row and a column
 NEAR = 8  # of 128 that may differ
 PROPORTION = 0.03  # by which width over height may differ
 BLOCK = 1 << 20
+MOST_ALIKE = 32  # finds of one name and time; more are no versions of one file
 AT_ONCE = 256  # rows that are compared with all others
 Prints = NDArray[np.uint64]
 
@@ -79,8 +80,21 @@ def compare(job: Job, stop: StopSignal) -> Iterator[Comparing | Versions]:
     rows = [row for row in job.matching(Filter()) if row.grade != Grade.GONE and row.size]
     if len({row.source for row in rows}) < 2:
         return
-    yield from _by_bytes(job, rows, stop)
-    yield from _by_picture(job, rows, stop)
+    known: set[tuple[int, int]] = set()
+    for relation, events in ((SAME_BYTES, _by_bytes(job, rows, stop)),
+                             (SAME_PICTURE, _by_picture(job, rows, stop)),
+                             (SAME_NAME, _by_name(rows))):
+        pairs = []
+        for event in events:
+            if isinstance(event, Versions):
+                if (event.one, event.other) in known:
+                    continue  # more than that is known of them
+                known.add((event.one, event.other))
+                pairs.append((event.one, event.other))
+            yield event
+        job.relate_all(pairs, relation)
+    if not stop.is_set():
+        job.set_missing(row.id for row in missing_of(job, rows))
 
 
 def _by_bytes(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator[
@@ -105,7 +119,7 @@ def _by_bytes(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator[
                 done += 1
                 yield Comparing(done, total)
             for same in hashes.values():
-                yield from _tied(job, same, SAME_BYTES)
+                yield from _tied(same, SAME_BYTES)
     finally:
         for medium in media.values():
             if medium is not None:
@@ -134,12 +148,11 @@ def _hash(job: Job, row: FindRow, places: dict[int, str], media: dict[int, Sourc
     return digest.hexdigest()
 
 
-def _tied(job: Job, same: Sequence[FindRow], relation: str) -> Iterator[Versions]:
+def _tied(same: Sequence[FindRow], relation: str) -> Iterator[Versions]:
     for number, one in enumerate(same):
         for other in same[number + 1 :]:
             if one.source != other.source:
                 first, second = sorted((one.id, other.id))
-                job.relate(first, second, relation)
                 yield Versions(first, second, relation)
 
 
@@ -172,8 +185,21 @@ def _by_picture(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator
         for alike in by_source.values():
             # A photo, and the one that was taken just behind it, look the same.
             if len(alike) == 1 and _only(near[alike[0]], pictures, pictures[one].source) == one:
-                yield from _tied(job, [pictures[one], pictures[alike[0]]], SAME_PICTURE)
+                yield from _tied([pictures[one], pictures[alike[0]]], SAME_PICTURE)
                 near[alike[0]] = [n for n in near[alike[0]] if n != one]
+
+
+def _by_name(rows: Sequence[FindRow]) -> Iterator[Versions]:
+    """What bears the same name and was changed or taken in the same second."""
+    for told in ("modified", "taken"):
+        alike: dict[tuple[str, str], list[FindRow]] = defaultdict(list)
+        for row in rows:
+            when = getattr(row, told)
+            if row.name and when:
+                alike[row.name.casefold(), when[:19]].append(row)
+        for group in alike.values():
+            if 1 < len(group) <= MOST_ALIKE:
+                yield from _tied(group, SAME_NAME)
 
 
 def _only(numbers: Sequence[int], pictures: Sequence[FindRow], source: int) -> int | None:
@@ -219,7 +245,7 @@ def _stem(row: FindRow) -> str:
 def versions_of(job: Job, number: int) -> list[tuple[int, str]]:
     """(find, relation) of each find of another source that is the same."""
     found = []
-    for relation in (SAME_BYTES, SAME_PICTURE):
+    for relation in (SAME_BYTES, SAME_PICTURE, SAME_NAME):
         for back in (False, True):
             found += [(other, relation) for other in job.related(number, relation, back)]
     return found
@@ -227,7 +253,7 @@ def versions_of(job: Job, number: int) -> list[tuple[int, str]]:
 
 def is_missing(job: Job, row: FindRow, others: frozenset[int] | None = None) -> bool:
     """Whether a find adds to what the job has: nowhere else are the same bytes whole, nor the same
-    picture as large. `others`: sources that count, all where None."""
+    picture as large, nor, of a damaged one, a whole file of that name and time. `others`: sources that count, all where None."""
     for other, relation in versions_of(job, row.id):
         there = job.rows([other])
         if not there or there[0].grade not in SOUND or (
@@ -236,6 +262,10 @@ def is_missing(job: Job, row: FindRow, others: frozenset[int] | None = None) -> 
         theirs = there[0]
         if relation == SAME_BYTES:
             return False
+        if relation == SAME_NAME:
+            if row.grade not in SOUND:
+                return False  # of what is damaged here the whole file is there
+            continue  # the same name, and other content: another version
         mine = (row.width or 0) * (row.height or 0)
         if (theirs.width or 0) * (theirs.height or 0) >= mine:
             return False

@@ -65,6 +65,8 @@ def where(wanted: Filter) -> tuple[str, list[Any]]:
     if wanted.removed is not None:
         terms.append("f.removed = ?" if wanted.removed else "(f.removed IS NULL OR f.removed = ?)")
         values.append(int(wanted.removed))
+    if wanted.missing_only:
+        terms.append("f.id IN (SELECT find FROM missing)")
     if wanted.tray_only:
         terms.append("r.tray IS NOT NULL")
     return (" WHERE " + " AND ".join(terms) if terms else ""), values

@@ -109,7 +109,8 @@ class TallyRow:
 @dataclass(frozen=True, slots=True)
 class Filter:
     """Which finds; empty sets mean all. `text` narrows by name, path, camera and date;
-    `removed` to what was removed, or to what was not."""
+    `removed` to what was removed, or to what was not; `missing_only` to what the last comparison of
+    the sources showed to be on a shelf alone."""
 
     kinds: frozenset[str] = frozenset()
     grades: frozenset[str] = frozenset()
@@ -117,3 +118,4 @@ class Filter:
     text: str = ""
     tray_only: bool = False
     removed: bool | None = None
+    missing_only: bool = False

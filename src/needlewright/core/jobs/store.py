@@ -291,6 +291,20 @@ class Job:
         self._database.change("INSERT OR REPLACE INTO links VALUES (?, ?, ?, ?)",
                               (number, other, relation, detail))
 
+    def relate_all(self, pairs: Sequence[tuple[int, int]], relation: str) -> None:
+        """The same for many."""
+        self._database.write(partial(
+            self._database.many, "INSERT OR REPLACE INTO links VALUES (?, ?, ?, '')",
+            [(one, other, relation) for one, other in pairs]))
+
+    def set_missing(self, ids: Iterable[int]) -> None:
+        """Keep which finds are on a shelf alone, in the place of what was kept before."""
+        def write() -> None:
+            self._database.run("DELETE FROM missing")
+            self._database.many("INSERT INTO missing VALUES (?)", ((n,) for n in ids))
+
+        self._database.write(write)
+
     def spans(self, source: int) -> list[tuple[int, int, int]]:
         """(id, first byte, length of the first extent) of all finds of a source, by place; of the
         files of a shelf their places on it."""

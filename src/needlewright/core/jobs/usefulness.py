@@ -68,8 +68,13 @@ def _day(one: Offered) -> str:
 
 def ranked(found: Sequence[FoundBackup], loss: Loss, already: Already) -> list[
         tuple[FoundBackup, Use]]:
-    """Backups with how useful each is, the most useful first; those that were not opened last."""
+    """Backups with how useful each is, the most useful first; those that nothing opens last."""
     judged = [(one, use_of(one.offered, one.facts.made if one.facts else None, loss, already))
               for one in found]
     judged.sort(key=lambda pair: pair[1].made, reverse=True)  # among equals the newest first
-    return sorted(judged, key=lambda pair: (pair[0].problem is not None, *pair[1].rank))
+    return sorted(judged, key=lambda pair: (_is_lost(pair[0]), *pair[1].rank))
+
+
+def _is_lost(found: FoundBackup) -> bool:
+    """Whether nothing opens it; what is locked may hold anything."""
+    return found.problem is not None and found.problem.code != "secret-wanted"

@@ -12,7 +12,7 @@ from typing import Any
 
 from PIL import Image
 
-from needlewright.standins.phone.content import photo_bytes, taken
+from needlewright.standins.phone.content import name_of, photo_bytes, taken
 
 USER, PASSWORD = "hollow.bank", "reeds at dawn"
 PRESENT, REMOVED, SHARED = range(0, 14), range(14, 18), range(60, 63)
@@ -35,7 +35,7 @@ def draw(place: Path) -> list[dict[str, Any]]:
         shared = number in SHARED
         folder = "Weir Cottage" if shared else f"Field phone/{taken(number):%Y-%m}"
         told: dict[str, Any] = {
-            "id": f"i{number}", "path": f"{folder}/FP_{number:04}.jpg", "created": when,
+            "id": f"i{number}", "path": f"{folder}/{name_of(number)}", "created": when,
             "modified": when, "state": "shared" if shared else "present",
             "original": _told(files["original"]), "reduced": _told(files["reduced"])}
         if shared:

@@ -16,6 +16,7 @@ SIZE = (1280, 960)
 PHOTOS, REMOVED, ON_CARD = 14, 3, 6
 DAYS_LEFT = (3, 12, 26)
 SEED = 4200
+ON_CARD_FROM = 60
 
 
 def draw(place: Path) -> list[dict[str, str]]:
@@ -28,12 +29,13 @@ def draw(place: Path) -> list[dict[str, str]]:
                    inner / "Pictures" / "Decoys", inner / "Documents", card / "DCIM" / "200FERNB"):
         folder.mkdir(parents=True, exist_ok=True)
     for number in range(PHOTOS):
-        _photo(camera / f"FP_{number + 301:04}.jpg", number)
+        _photo(camera / name_of(number), number)
     for number in range(REMOVED):
         until = int(time.time()) + DAYS_LEFT[number] * 86_400
         _photo(camera / f".trashed-{until}-FP_{number + 281:04}.jpg", 40 + number)
     for number in range(ON_CARD):
-        _photo(card / "DCIM" / "200FERNB" / f"FP_{number + 101:04}.jpg", 60 + number)
+        number += ON_CARD_FROM
+        _photo(card / "DCIM" / "200FERNB" / name_of(number), number)
     for number in range(2):
         _write(inner / "Pictures" / "Screenshots" / f"Screenshot_{number + 1}.png",
                photos.encode_chart(scenes.draw_chart(SEED + number, 720, 1280, "Sightings")),
@@ -51,6 +53,11 @@ def draw(place: Path) -> list[dict[str, str]]:
 def taken(number: int) -> datetime:
     """When a photo was taken."""
     return FIRST + timedelta(hours=13 * (number % 20), minutes=7 * number)
+
+
+def name_of(number: int) -> str:
+    """What the phone calls a photo."""
+    return f"FP_{number + (41 if number >= ON_CARD_FROM else 301):04}.jpg"
 
 
 def photo_bytes(number: int) -> bytes:

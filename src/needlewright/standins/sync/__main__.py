@@ -19,6 +19,10 @@ from needlewright.standins.control import serve_control
 from needlewright.standins.sync.app import Owner, SyncApp, SyncFaults
 
 
+def _say_nothing(*_: object, **__: object) -> None:
+    """A broken connection is meant."""
+
+
 def main(description: str, control: str) -> None:
     """Run it until whoever started it ends."""
     processes.end_with_parent(os.getppid())
@@ -26,7 +30,7 @@ def main(description: str, control: str) -> None:
     top = Path(told["top"])
     app = SyncApp(top, Path(told["versions"]), SyncFaults(**told.get("faults", {})))
     server = wsgi.Server(("127.0.0.1", 0), app)
-    server.error_log = lambda *_, **__: None
+    server.error_log = _say_nothing  # type: ignore[method-assign]
     server.prepare()
     truth = {str(path.relative_to(top)): hashlib.sha256(path.read_bytes()).hexdigest()
              for path in top.rglob("*") if path.is_file()}

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from PIL import Image
 
-from needlewright.standins.phone.content import photo_bytes, taken
+from needlewright.standins.phone.content import name_of, photo_bytes, taken
 
 PHOTOS, REMOVED, CHANGED = range(0, 10), range(10, 13), (2, 5)
 REMOVED_ITEMS = "Removed items"
@@ -24,14 +24,14 @@ def draw(place: Path) -> tuple[Path, Path]:
     top, versions = place / "folder", place / "versions"
     for number in PHOTOS:
         data = photo_bytes(number)
-        name = f"Photos/FP_{number:04}.jpg"
+        name = f"Photos/{name_of(number)}"
         if number in CHANGED:  # a small copy was laid over it when it was synchronised
             _write(versions / name / "1.jpg", data, taken(number))
             _write(top / name, _smaller(data), CHANGED_ON)
         else:
             _write(top / name, data, taken(number))
     for number in REMOVED:
-        _write(top / REMOVED_ITEMS / "Photos" / f"FP_{number:04}.jpg", photo_bytes(number),
+        _write(top / REMOVED_ITEMS / "Photos" / name_of(number), photo_bytes(number),
                taken(number))
     _write(top / "Notes" / "holts.txt", NOTES.format(what="holts, second count").encode(),
            CHANGED_ON)

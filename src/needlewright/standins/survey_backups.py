@@ -1,0 +1,100 @@
+"""The backups of the survey's field phone: of last month, open and sealed; later ones, from after
+the loss; one that is damaged.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sqlite3
+import tempfile
+import zipfile
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import platformdirs
+
+from needlewright.core.shelves.backups.layout_manifest import CONTENT
+from needlewright.demo.backups import Backed, write_backup
+from needlewright.standins.phone.content import name_of, photo_bytes, taken
+
+VERSION = 1
+DEVICE = "Reedbank F2"
+PASSWORD = "sallow and sedge"
+LOSS_DAY = "2031-05-20"
+LOST = range(14, 18)  # photos that the phone does not have any more
+BEFORE, SINCE = datetime(2031, 5, 19, 21, 30, tzinfo=UTC), datetime(2031, 6, 2, 21, 30, tzinfo=UTC)
+DAMAGED_ON = datetime(2031, 5, 18, 21, 30, tzinfo=UTC)
+NAMES = ("field phone 2031-05-19", "field phone 2031-05-19 sealed", "field phone 2031-06-02",
+         "field phone 2031-06-16", "field phone 2031-05-18 damaged")
+READY = "ready"
+
+
+def folder() -> Path:
+    """Where they are kept between runs: in the user's cache."""
+    return Path(platformdirs.user_cache_dir("needlewright")) / "survey backups" / f"v{VERSION}"
+
+
+def build(place: Path | None = None) -> Path:
+    """The folder with all of them, drawn if it is not there."""
+    target = place or folder()
+    if (target / READY).exists():
+        return target
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=target.parent) as work:
+        made = Path(work, "backups")
+        made.mkdir()
+        draw(made)
+        (made / READY).write_text(json.dumps({"loss": LOSS_DAY}))
+        shutil.rmtree(target, ignore_errors=True)
+        os.replace(made, target)
+    return target
+
+
+def draw(place: Path) -> None:
+    """Write them into `place`."""
+    photos = {number: _photo(number) for number in (*range(10), *LOST)}
+    before = [*photos.values(), _messages(40)]
+    since = [photos[number] for number in range(10)]
+    write_backup(place / NAMES[0], DEVICE, BEFORE, before)
+    write_backup(place / NAMES[1], DEVICE, BEFORE, before, PASSWORD)
+    write_backup(place / NAMES[2], DEVICE, SINCE, [*since, _messages(52)])
+    write_backup(place / NAMES[3], DEVICE, SINCE + timedelta(days=14), since[2:])
+    write_backup(place / NAMES[4], DEVICE, DAMAGED_ON, [*list(photos.values())[2:12],
+                                                        _messages(30)])
+    _damage(place / NAMES[4])
+    with zipfile.ZipFile(place / "notes 2031-05-11.zip", "w", zipfile.ZIP_DEFLATED) as out:
+        for number in range(3):
+            one = photos[number]
+            out.writestr(zipfile.ZipInfo(one.path, one.when.timetuple()[:6]), one.data)
+
+
+def _photo(number: int) -> Backed:
+    return Backed(f"DCIM/Camera/{name_of(number)}", photo_bytes(number),
+                  taken(number).replace(tzinfo=UTC))
+
+
+def _messages(count: int) -> Backed:
+    with tempfile.TemporaryDirectory() as work:
+        path = Path(work, "messages.db")
+        base = sqlite3.connect(path)
+        base.execute("CREATE TABLE messages (id INTEGER PRIMARY KEY, sender TEXT, sent TEXT, "
+                     "text TEXT)")
+        base.executemany("INSERT INTO messages (sender, sent, text) VALUES (?, ?, ?)", [
+            (("Hollow Bank", "Reed Island")[n % 2], f"2031-05-{n % 18 + 1:02}T05:{n % 60:02}",
+             f"Otter number {n} seen by the weir") for n in range(count)])
+        base.commit()
+        base.close()
+        return Backed("Documents/messages.db", path.read_bytes(), BEFORE)
+
+
+def _damage(place: Path) -> None:
+    """One content is missing, one is cut off, one is another than its hash says."""
+    files = sorted(path for path in (place / CONTENT).rglob("*") if path.is_file()
+                   and path.stat().st_size > 100_000)
+    files[0].unlink()
+    data = files[1].read_bytes()
+    files[1].write_bytes(data[: len(data) // 2])
+    data = files[2].read_bytes()
+    files[2].write_bytes(data[:60_000] + bytes(4096) + data[64_096:])
