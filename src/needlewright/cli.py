@@ -217,7 +217,7 @@ def _window(given: Sequence[str]) -> int:
         print(f"needlewright: {what}Give one job folder, or a command (see --help).",
               file=sys.stderr)
         return 2
-    if not _display():
+    if not cli_phones.displayed():
         print("needlewright: there is no display to open a window on; see --help for what works "
               "without one.", file=sys.stderr)
         return 1
@@ -226,17 +226,9 @@ def _window(given: Sequence[str]) -> int:
     return run_window(given[0] if given else None)
 
 
-def _display() -> bool:
-    """Whether Qt has somewhere to draw: without it, it ends the whole process."""
-    chosen = os.environ.get("QT_QPA_PLATFORM", "")
-    shown = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
-    drawn = ("offscreen", "minimal", "vnc", "linuxfb", "eglfs")
-    return bool(shown) or chosen.split(":")[0] in drawn
-
-
 def _demo(options: argparse.Namespace) -> int:
     if options.headless is None:
-        if not _display():
+        if not cli_phones.displayed():
             print("needlewright: there is no display; give --headless DIR for the tour without "
                   "one.", file=sys.stderr)
             return 1

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import signal
 import sys
 import threading
 import time
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -119,9 +121,7 @@ def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
 
 def _standin(options: argparse.Namespace, interrupt: Any) -> int:
     if options.what != "phone":
-        from needlewright.standins.services import run_service
-
-        return run_service(options.what, options.faults, options.headless, interrupt)
+        return _service(options.what, options.faults, options.headless, interrupt)
     from needlewright.standins.phone.service import running
     from needlewright.standins.phone.state import PhoneFaults
 
@@ -130,6 +130,8 @@ def _standin(options: argparse.Namespace, interrupt: Any) -> int:
     except (OSError, ValueError, TypeError) as error:
         raise NeedlewrightError("faults-wrong", path=options.faults, reason=str(error)) from error
     if not options.headless:
+        if not displayed():
+            raise NeedlewrightError("no-display-standin")
         from needlewright.app.standin_phone import show_phone
 
         return show_phone(faults)
@@ -142,3 +144,23 @@ def _standin(options: argparse.Namespace, interrupt: Any) -> int:
             if phone.process.poll() is not None:
                 return 1
     return 0
+
+
+def _service(what: str, faults: str | None, headless: bool, interrupt: Any) -> int:
+    from needlewright.standins.services import PASSWORDS, made, run_service, source_of
+
+    if headless:
+        return run_service(what, faults, interrupt)
+    if not displayed():
+        raise NeedlewrightError("no-display-standin")
+    from needlewright.app.standin_service import show_service
+
+    return show_service(made(what, faults), what, partial(source_of, what), PASSWORDS[what])
+
+
+def displayed() -> bool:
+    """Whether Qt has somewhere to draw: without it, it ends the whole process."""
+    chosen = os.environ.get("QT_QPA_PLATFORM", "")
+    shown = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
+    drawn = ("offscreen", "minimal", "vnc", "linuxfb", "eglfs")
+    return bool(shown) or chosen.split(":")[0] in drawn

@@ -81,6 +81,7 @@ class _Tour:
     def _tour(self) -> None:
         from needlewright.app.demo_jobs import DEMO_TITLE
         from needlewright.app.tour_phone import tour_phone
+        from needlewright.app.tour_shelves import tour_shelves
         from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
         from needlewright.core.delivery.bag import Delivered
         from needlewright.core.jobs.rows import Filter
@@ -128,6 +129,7 @@ class _Tour:
         print(delivered_line(done))
         print(done.path)
         tour_phone(window, self.folder, self._wait, self._shoot)
+        tour_shelves(window, self.folder, self._wait, self._shoot)
 
     def _join_by_hand(self) -> None:
         """One photo, piece after piece; the step is left the others."""

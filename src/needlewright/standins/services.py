@@ -10,11 +10,15 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.errors import NeedlewrightError
+from needlewright.standins.album.content import PASSWORD as ALBUM_PASSWORD
 from needlewright.standins.album.faults import AlbumFaults
 from needlewright.standins.album.start import NAME as ALBUM
 from needlewright.standins.album.start import running as album_running
+from needlewright.standins.sync.app import PASSWORD as SYNC_PASSWORD
 from needlewright.standins.sync.app import SyncFaults
 from needlewright.standins.sync.start import running as sync_running
+
+PASSWORDS = {"album": ALBUM_PASSWORD, "sync": SYNC_PASSWORD}
 
 
 def made(what: str, faults: str | None) -> AbstractContextManager[Any]:
@@ -27,15 +31,18 @@ def made(what: str, faults: str | None) -> AbstractContextManager[Any]:
         raise NeedlewrightError("faults-wrong", path=faults, reason=str(error)) from error
 
 
-def run_service(what: str, faults: str | None, headless: bool,
-                interrupt: Callable[[], Any]) -> int:
-    """Run it until it is interrupted."""
+def source_of(what: str, running: Any) -> str:
+    """What it is opened by."""
+    return str(running.address) if what == "sync" else f"album:{ALBUM}"
+
+
+def run_service(what: str, faults: str | None, interrupt: Callable[[], Any]) -> int:
+    """Run it without a window until it is interrupted."""
     service = made(what, faults)
     stop = interrupt()
     signal.signal(signal.SIGTERM, lambda *_: stop.set())  # it takes itself off the list
     with service as running:
-        source = running.address if what == "sync" else f"album:{ALBUM}"
-        print(json.dumps({"source": source, "address": running.address,
+        print(json.dumps({"source": source_of(what, running), "address": running.address,
                           "control": running.control}), flush=True)
         while not stop.wait(0.5):
             if running.process.poll() is not None:

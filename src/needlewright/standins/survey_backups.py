@@ -98,3 +98,7 @@ def _damage(place: Path) -> None:
     files[1].write_bytes(data[: len(data) // 2])
     data = files[2].read_bytes()
     files[2].write_bytes(data[:60_000] + bytes(4096) + data[64_096:])
+
+
+if __name__ == "__main__":
+    print(build())

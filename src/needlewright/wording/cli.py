@@ -33,7 +33,7 @@ HELP = {
     "put_back": "put the finds of the tray onto a phone, as new files in a folder of their own",
     "onto": "the phone: phone:NAME, ptpip://HOST[:PORT] or usb:",
     "onto_yes": "yes, write to the phone",
-    "standin_what": "which one: phone (album and sync are not part of this version yet)",
+    "standin_what": "which one: a phone, an album, or a synchronised folder",
     "standin_headless": "no window: a line of JSON says where its owner acts",
     "standin_faults": "what is wrong with it, as JSON",
     "patience": "how long a phone is waited for, in seconds",

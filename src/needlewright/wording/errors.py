@@ -59,6 +59,7 @@ SENTENCES = {
     "service-endless": "{path} answers without an end. It was given up.",
     "service-certificate": "{path} cannot be trusted: its certificate does not hold ({reason}). "
                            "Nothing was sent to it.",
+    "no-display-standin": "There is no display for its window; give --headless.",
     "keyring-refused": "The desktop's keyring did not take the password: {reason}. It is kept in "
                        "memory alone.",
     "dav-no-user": "{path} wants to know who signs in: dav+https://NAME@HOST/PATH.",

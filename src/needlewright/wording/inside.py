@@ -16,8 +16,8 @@ COLUMNS = ("", "name", "state", "day", "size", "folder")
 LIVE, REFUSED, LACKING = "there", "refused", "content missing"
 LOOK_INSIDE = "Look inside…"
 HEAD = "What {name} offers"
-HINT = ("Nothing has been fetched yet; small pictures are shown as far as it has them. Choose what is "
-        "to be brought into the job; with nothing chosen, all that is shown is brought.")
+HINT = ("Nothing has been fetched yet; small pictures are shown as far as it has them. Choose what "
+        "is to be brought into the job; with nothing chosen, all that is shown is brought.")
 LOOKING = "{name} is listed: {done:,} of {offered:,} files and folders so far."
 ASKING = "{name} is asked what it holds…"
 EMPTY = "It offers nothing of this."

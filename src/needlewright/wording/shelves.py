@@ -62,6 +62,11 @@ RELATIONS = {SAME_BYTES: "the same bytes", SAME_PICTURE: "the same picture, anot
              SAME_NAME: "the same name and time"}
 SHOW_VERSION = "Show the other"
 VERSIONS_HEAD = "Also on other sources"
+SERVICE_TITLES = {"album": "The survey's album (simulated)",
+                  "sync": "The survey's synchronised folder (simulated)"}
+SERVICE_CODE = "One-time code"
+SERVICE_PASSWORD = "Its password: {password}"
+SERVICE_WISHES = {"down": "Put it out of reach", "up": "Bring it back"}
 ALBUM_ABOUT = "an album, signed in to as {user}"
 SECRET_TITLE = "{name} is locked"
 SECRET_HEAD = "{name} is locked. What is its password?"
@@ -142,6 +147,23 @@ def version_about(row: FindRow, relation: str, place: str) -> str:
     """Where a version is, and how large."""
     pixels = f"{row.width} × {row.height}, " if row.width and row.height else ""
     return f"{place}: {relation}\n{pixels}{units.size(row.size)}"
+
+
+def missing_line(rows: Sequence[FindRow], sources: Mapping[int, str]) -> str:
+    """'7 finds are on a shelf alone: 4 on field phone 2031-05-19, …'"""
+    counts = Counter(sources.get(row.source, "?") for row in rows)
+    where = ", ".join(f"{number:,} on {name}" for name, number in counts.items())
+    verb = "is" if len(rows) == 1 else "are"
+    return f"{units.count(len(rows), 'find')} {verb} on a shelf alone: {where}" if rows else (
+        "Nothing is on a shelf alone.")
+
+
+def service_told(told: Mapping[str, Any]) -> str:
+    """How a simulated service is."""
+    if told["down"]:
+        return "It answers nobody."
+    return (f"{units.count(int(told['requests']), 'request')} so far, "
+            f"{int(told['limited']):,} of them told to come later.")
 
 
 def album_about(user: str) -> str:

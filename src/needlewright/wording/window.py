@@ -74,6 +74,10 @@ INTAKE_COPIED = "copied"
 INTAKE_BEING_COPIED = "being copied"
 INTAKE_DROWNED = "Copy a failing card"
 INTAKE_PHONE = "Start the field phone"
+INTAKE_SHELVES_TEXT = ("What that phone has elsewhere: its backups, one of them sealed and one "
+                       "damaged; its album and its synchronised folder, simulated.")
+INTAKE_DEMO_BACKUPS = "Look at its backups"
+INTAKE_DEMO_ALBUM, INTAKE_DEMO_SYNC = "Start its album", "Start its folder"
 INTAKE_DROWNED_TEXT = "The same card after a night in the stream: a simulated reader that fails."
 INTAKE_PHONE_TEXT = ("The survey's field phone, simulated, with a window of its own to unlock it "
                      "on. It comes into the list of sources.")
@@ -154,7 +158,7 @@ SEARCH_MISSING = "only what is missing"
 SEARCH_NEXT = "waits its turn"
 SEARCH_COSTS = {
     "files": "as long as reading {size}, plus checks",
-    "kept-copies": "as long as the device takes to hand out {size}",
+    "kept-copies": "as long as it takes to hand out {size}",
     "records": "seconds to read, then the checks",
     "old-records": "as long as reading {size}",
     "signatures": "as long as reading {size}, plus checks",
@@ -187,7 +191,7 @@ SEARCH_TEXTS = {
     "files": "each file of the folder, as it is: what it is and whether it is sound",
     "records": "what the file system lists, live and removed",
     "old-records": "folders that former file systems left",
-    "kept-copies": "what the device itself still keeps",
+    "kept-copies": "what the device, the backup or the service still keeps",
     "signatures": "files known by their first bytes, by content alone",
     "stitching": "files in pieces, put together again",
 }

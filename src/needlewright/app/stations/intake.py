@@ -304,7 +304,14 @@ class Intake(QWidget):
                          self._session.demo.open_drowned), None), 4,
              label(words.INTAKE_PHONE_TEXT, "muted", wrap=True),
              line(button(words.INTAKE_PHONE, "openFieldPhone",
-                         self._session.demo.open_phone), None))
+                         self._session.demo.open_phone), None), 4,
+             label(words.INTAKE_SHELVES_TEXT, "muted", wrap=True),
+             flow(button(words.INTAKE_DEMO_BACKUPS, "openSurveyBackups",
+                         self._session.demo.open_backups),
+                  button(words.INTAKE_DEMO_ALBUM, "openSurveyAlbum",
+                         partial(self._session.demo.open_service, "album")),
+                  button(words.INTAKE_DEMO_SYNC, "openSurveyFolder",
+                         partial(self._session.demo.open_service, "sync"))))
         self.begin.addWidget(frame)
         self._show_demo()
 

@@ -26,10 +26,12 @@ from needlewright.core.jobs.already import HASHED, SOUND
 from needlewright.core.jobs.rows import Filter, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.shelf import is_distant
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 
 SAME_BYTES, SAME_PICTURE, SAME_NAME = "same-bytes", "same-picture", "same-name"  # relations
+PHONE = "phone"  # a kind of source
 SIDE = 8  # comparisons a row and a column
 NEAR = 8  # of 128 that may differ
 PROPORTION = 0.03  # by which width over height may differ
@@ -92,6 +94,8 @@ def compare(job: Job, stop: StopSignal) -> Iterator[Comparing | Versions]:
                 known.add((event.one, event.other))
                 pairs.append((event.one, event.other))
             yield event
+        if stop.is_set():
+            return  # what is known from before stays
         job.relate_all(pairs, relation)
     if not stop.is_set():
         job.set_missing(row.id for row in missing_of(job, rows))
@@ -251,39 +255,40 @@ def versions_of(job: Job, number: int) -> list[tuple[int, str]]:
     return found
 
 
-def is_missing(job: Job, row: FindRow, others: frozenset[int] | None = None) -> bool:
+def is_missing(job: Job, row: FindRow, first: frozenset[int] | None = None) -> bool:
     """Whether a find adds to what the job has: nowhere else are the same bytes whole, nor the same
-    picture as large, nor, of a damaged one, a whole file of that name and time. `others`: sources that count, all where None."""
+    picture as large, nor, of a damaged one, a whole file of that name and time. `first`: sources
+    that come before its own where two are equally good, all where None."""
     for other, relation in versions_of(job, row.id):
         there = job.rows([other])
-        if not there or there[0].grade not in SOUND or (
-                others is not None and there[0].source not in others):
-            continue
-        theirs = there[0]
-        if relation == SAME_BYTES:
-            return False
-        if relation == SAME_NAME:
-            if row.grade not in SOUND:
-                return False  # of what is damaged here the whole file is there
-            continue  # the same name, and other content: another version
-        mine = (row.width or 0) * (row.height or 0)
-        if (theirs.width or 0) * (theirs.height or 0) >= mine:
+        if there and there[0].grade in SOUND and _is_as_good(
+                there[0], row, relation, first is None or there[0].source in first):
             return False
     return True
 
 
+def _is_as_good(theirs: FindRow, mine: FindRow, relation: str, comes_first: bool) -> bool:
+    if relation == SAME_NAME:
+        # Of the same name with other content it is another version, unless mine is damaged.
+        return mine.grade not in SOUND
+    if relation == SAME_BYTES:
+        return comes_first
+    pixels, others = ((row.width or 0) * (row.height or 0) for row in (mine, theirs))
+    return others > pixels or (others == pixels and comes_first)
+
+
 def missing_of(job: Job, rows: Sequence[FindRow], source: int | None = None) -> list[FindRow]:
     """The ones among `rows` that add to what other sources have: of the source `source` alone, or
-    of every shelf that is elsewhere where it is None; one of each content."""
-    from needlewright.core.sources.shelf import is_distant
-
+    of every shelf that is elsewhere where it is None; one of each content. What a phone holds and
+    has not removed is what its owner still has, and is not missing."""
+    every = [row.id for row in job.sources()]
     distant = {row.id for row in job.sources() if is_distant(row.kind)}
+    # Where several shelves are, those that were taken in before come first, and before them
+    # everything in a line and in folders.
+    first = {own: None if source is not None else frozenset(
+        number for number in every if number not in distant or number < own) for own in every}
     mine = {source} if source is not None else distant
+    phones = {row.id for row in job.sources() if row.kind == PHONE}
     return [row for row in rows if row.source in mine and row.grade != Grade.GONE
-            and is_missing(job, row, None if source is not None else _others(job, row, distant))]
-
-
-def _others(job: Job, row: FindRow, distant: set[int]) -> frozenset[int]:
-    """What a find is compared with where several shelves are: everything in a line and in folders,
-    and the shelves that were taken in before its own."""
-    return frozenset(s.id for s in job.sources() if s.id not in distant or s.id < row.source)
+            and (row.removed or row.source not in phones)
+            and is_missing(job, row, first[row.source])]

@@ -292,10 +292,13 @@ class Job:
                               (number, other, relation, detail))
 
     def relate_all(self, pairs: Sequence[tuple[int, int]], relation: str) -> None:
-        """The same for many."""
-        self._database.write(partial(
-            self._database.many, "INSERT OR REPLACE INTO links VALUES (?, ?, ?, '')",
-            [(one, other, relation) for one, other in pairs]))
+        """The same for many, in the place of all that had it before."""
+        def write() -> None:
+            self._database.run("DELETE FROM links WHERE relation = ?", (relation,))
+            self._database.many("INSERT OR REPLACE INTO links VALUES (?, ?, ?, '')",
+                                ((one, other, relation) for one, other in pairs))
+
+        self._database.write(write)
 
     def set_missing(self, ids: Iterable[int]) -> None:
         """Keep which finds are on a shelf alone, in the place of what was kept before."""
