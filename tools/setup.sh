@@ -8,7 +8,7 @@ venv=${1:-.venv}
 libraries="libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1
  libglib2.0-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0
  libxcb-shape0 libxcb-randr0 libxcb-xinerama0 libxcb-xkb1"
-tools="dosfstools mtools xvfb qemu-utils e2fsprogs fdisk exfatprogs exfat-fuse ntfs-3g"
+tools="dosfstools mtools xvfb qemu-utils e2fsprogs fdisk exfatprogs exfat-fuse ntfs-3g 7zip"
 
 missing=""
 for package in $libraries $tools; do

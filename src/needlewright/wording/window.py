@@ -208,7 +208,7 @@ FINDS_ORDERS = {
     "name": "name", "size": "size", "found": "as found",
 }
 FINDS_REMOVED = "removed only"
-FINDS_MISSING = "only what is missing"
+FINDS_MISSING = "missing only"
 FINDS_MISSING_TIP = ("What a backup, an album or a phone has and no other source of this job, by "
                      "content; originals count for more than small copies")
 FINDS_SIZE = "size"

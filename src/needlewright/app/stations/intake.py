@@ -225,7 +225,9 @@ class Intake(QWidget):
             take.setEnabled(not self._session.listings.busy)
             name = label(album.name, "sub", wrap=True)
             name.setMinimumWidth(40)
-            fill(inside, line(name, take),
+            head = line(name, take)
+            head.setStretch(0, 1)
+            fill(inside, head,
                  label(shelf_words.album_about(album.user), "muted", wrap=True))
             self.sources.addWidget(frame)
 

@@ -56,8 +56,10 @@ RECORD_COLUMNS = COLUMNS[COLUMNS.index("record_at"):]
 STANDING = (
     "SELECT id, grade, share, size, key, found_by, name, path, removed,"
     f" {', '.join(RECORD_COLUMNS)} FROM finds WHERE source = ? AND start = ? AND format = ?")
-ON_SHELF = "content LIKE '{\"kind\": \"object\"%'"
-STANDING_ON_SHELF = STANDING.replace("start = ? AND format = ?", f"path = ? AND {ON_SHELF}")
+ON_SHELF = ("(content LIKE '{\"kind\": \"object\"%'"
+            " OR content LIKE '{\"kind\": \"brought\"%')")
+STANDING_ON_SHELF = STANDING.replace(
+    "start = ? AND format = ?", f"path = ? AND {ON_SHELF} AND instr(content, ?) > 0")
 CHECKS = "SELECT name, outcome, code, detail, content FROM checks WHERE find = ? ORDER BY place"
 SEAMS = "SELECT at, word, reasons, rivals FROM seams WHERE find = ? ORDER BY place"
 Told = tuple[int, Find]
@@ -154,7 +156,9 @@ class FindWriter:
 
     def _standing(self, source: int, find: Find) -> list[Standing]:
         if isinstance(find.content, ShelfObject):
-            rows = self._database.rows(STANDING_ON_SHELF, (source, find.path))
+            # A shelf may have several files of one path: two of a name, or older versions.
+            key = f'"key": {json.dumps(find.content.key)}, '  # as it stands in there
+            rows = self._database.rows(STANDING_ON_SHELF, (source, find.path, key))
         else:
             rows = self._database.rows(STANDING, (source, find.start, find.format))
         standing = [self._standing_of(row) for row in rows]

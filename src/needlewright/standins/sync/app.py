@@ -19,6 +19,7 @@ from xml.sax.saxutils import escape
 from wsgidav.wsgidav_app import WsgiDAVApp
 
 USER, PASSWORD = "hollow.bank", "sedge and rush"
+TOP = "/survey"
 VERSIONS = "/.versions/"
 
 
@@ -55,7 +56,7 @@ class SyncApp:
         self.requests = self.limited = self.sent = 0
         users = {"*": True if faults.open else {USER: {"password": PASSWORD}}}
         self._dav = WsgiDAVApp({
-            "provider_mapping": {"/": {"root": str(top), "readonly": True},
+            "provider_mapping": {TOP: {"root": str(top), "readonly": True},
                                  VERSIONS.rstrip("/"): {"root": str(versions), "readonly": True}},
             "simple_dc": {"user_mapping": users}, "verbose": 0, "logging": {"enable": False},
             "dir_browser": {"enable": False}, "lock_storage": False, "property_manager": False,
@@ -104,6 +105,7 @@ class SyncApp:
                 close()
 
     def _report(self, path: str, start: Callable[..., Any]) -> Iterable[bytes]:
+        path = path.removeprefix(TOP)
         folder = self._versions / path.strip("/")
         if ".." in path.split("/") or not folder.is_dir():
             start("403 Forbidden", [("Content-Length", "0")])

@@ -14,7 +14,7 @@ import platformdirs
 
 from needlewright.standins import control
 from needlewright.standins.running import Running
-from needlewright.standins.sync.app import USER, SyncFaults
+from needlewright.standins.sync.app import TOP, USER, SyncFaults
 from needlewright.standins.sync.content import draw
 
 
@@ -32,7 +32,7 @@ class SurveyFolder(Running):
         plain: str = json.loads(line)["address"]
         scheme, _, host = plain.partition("://")
         open_to_all = faults is not None and faults.open
-        self.address = plain if open_to_all else f"{scheme}://{USER}@{host}"
+        self.address = f"{plain}{TOP}" if open_to_all else f"{scheme}://{USER}@{host}{TOP}"
 
     def wish(self, *wishes: str) -> dict[str, Any]:
         """`down`, `up`, `state`, `truth`; how it is then."""
