@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import ssl
 import time
 from collections.abc import Iterator, Mapping
@@ -24,9 +25,9 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 CONNECT_SECONDS, SILENT_SECONDS, WHOLE_SECONDS = 10.0, 20.0, 60.0
 MOST_ANSWER = 32 << 20  # bytes of a page of a list
-BLOCK = 1 << 18
 MOST_WAIT = 3600.0  # seconds of a Retry-After that is believed
 LIMITED = (429, 503)
+SECONDS = re.compile(r"\d{1,9}(\.\d{1,9})?")  # of a Retry-After; fractions are not the standard's
 
 
 @dataclass(slots=True)
@@ -163,7 +164,7 @@ class Wire:
         told = answer.headers.get("content-length", "")
         have = 0
         try:
-            for block in answer.iter_raw(BLOCK):
+            for block in answer.iter_raw():  # as it comes: what is there is kept when it breaks
                 have += len(block)
                 yield block
         except (httpx.HTTPError, ssl.SSLError) as error:
@@ -193,7 +194,7 @@ class Wire:
     def _limit(self, answer: httpx.Response) -> None:
         told = answer.headers.get("retry-after", "").strip()
         seconds = 5.0
-        if told.isdigit():
+        if SECONDS.fullmatch(told):
             seconds = float(told)
         else:
             with contextlib.suppress(ValueError, TypeError):

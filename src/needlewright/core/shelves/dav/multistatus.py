@@ -41,7 +41,7 @@ def resources_in(body: bytes, name: str) -> Iterator[Resource]:
     """The resources that an answer tells of. SourceError where it is no such answer; what is told
     of another place is passed over."""
     try:
-        root = fromstring(body)
+        root = fromstring(body, forbid_dtd=True)
     except (ParseError, DefusedXmlException, ValueError, LookupError, RecursionError) as error:
         raise SourceError("service-not-json", path=name) from error
     if root.tag != f"{DAV}multistatus":
