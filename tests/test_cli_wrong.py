@@ -63,8 +63,11 @@ class CommandTest(FolderTest):
         for arguments in ((), ("demo",)):
             self.check(self.call(*arguments), 1, "no display")
 
-    def test_what_comes_later_says_so(self):
-        self.check(self.call("standin", "album"), 1, "not part of this version yet")
+    def test_simulated_things_want_a_display_or_none(self):
+        for what in ("phone", "album", "sync"):
+            self.check(self.call("standin", what), 1, "give --headless")
+        self.check(self.call("standin", "album", "--headless", "--faults", "missing.json"), 1,
+                   "missing.json")
         self.check(self.call("standin", "--help"), 0)
 
     def test_failures_are_one_line(self):
