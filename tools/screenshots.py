@@ -23,11 +23,13 @@ from needlewright.app.settings import Settings
 from needlewright.app.widgets.inside_dialog import InsideDialog
 from needlewright.app.widgets.put_back_card import PutBackCard
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
+from needlewright.core.jobs.loss import Loss
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.demo.card import build
+from needlewright.standins import survey_backups
 from needlewright.standins.phone.service import NAME, running
 from needlewright.standins.phone.state import PhoneFaults
 
@@ -136,7 +138,7 @@ def main(folder: Path) -> None:
         wait(lambda: session.desk.idle)
         window.delivery.begin()
         wait(lambda: session.delivered is not None and session.delivery is None)
-        shoot(window, folder, "delivery-done")
+        _backups(window, folder)
         _phone(window, folder, place)
         _copying(window, folder)
         window.close()
@@ -192,6 +194,17 @@ def _phone(window: MainWindow, folder: Path, place: Path) -> None:
         dialog.grab().save(str(folder / "phone-inside.png"))
         dialog.reject()
         wait(lambda: not listings.busy)
+
+
+def _backups(window: MainWindow, folder: Path) -> None:
+    """The survey's backups, ranked by the day of its loss."""
+    shelves = window.session.shelves
+    window.show_station(INTAKE)
+    shelves.find_backups(survey_backups.build())
+    wait(lambda: not shelves.backups.busy)
+    shelves.backups.judge_by(Loss(survey_backups.LOSS_DAY))
+    shoot(window, folder, "backups")
+    shelves.backups.leave()
 
 
 def _copying(window: MainWindow, folder: Path) -> None:

@@ -63,7 +63,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 1
     except NeedlewrightError as error:
-        print(f"needlewright: {errors.explain(error)}", file=sys.stderr)
+        more = f" {words.SECRET_HINT}" if error.code == "secret-wanted" else ""
+        print(f"needlewright: {errors.explain(error)}{more}", file=sys.stderr)
         return 2 if error.code in WRONG_ARGUMENTS else 1
     except (KeyboardInterrupt, Interrupted):
         print("needlewright: interrupted; what was saved is safe.", file=sys.stderr)

@@ -68,13 +68,20 @@ def seconds(text: str) -> float:
 
 
 def _sources(options: argparse.Namespace) -> int:
+    from needlewright.core.shelves.albums.known import SCHEME as ALBUM
+    from needlewright.core.shelves.albums.known import known_albums
     from needlewright.core.sources.devices import list_devices
+    from needlewright.wording.shelves import album_about
 
-    devices, phones = list_devices(), cli_phones.known()
+    devices, phones, albums = list_devices(), cli_phones.known(), known_albums()
     if options.json:
-        print(json.dumps({"sources": [*(asdict(device) for device in devices), *phones]}, indent=1))
+        told = [{"path": f"{ALBUM}{album.name}", "address": album.address, "user": album.user}
+                for album in albums]
+        print(json.dumps({"sources": [*(asdict(device) for device in devices), *phones, *told]},
+                         indent=1))
         return 0
-    lines = [*(words.device_line(device) for device in devices), *map(phone_line, phones)]
+    lines = [*(words.device_line(device) for device in devices), *map(phone_line, phones),
+             *(f"{ALBUM}{album.name}  {album_about(album.user)}" for album in albums)]
     print("\n".join(lines) or words.NO_DEVICES)
     return 0
 

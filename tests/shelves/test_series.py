@@ -16,6 +16,8 @@ from needlewright.core.jobs.usefulness import When, ranked, when_made
 from needlewright.core.shelves.backups.base import open_backup
 from needlewright.core.shelves.backups.finding import find_backups
 from needlewright.core.shelves.backups.layout_series import moment_of
+from needlewright.core.sources.files import ImageFile
+from needlewright.core.volumes.finding import find_volumes
 from needlewright.demo.backups import Backed, write_backup
 from tests.shelves.support import ShelfTest, contents, files, photo, write_tree
 
@@ -86,6 +88,23 @@ class SeriesTest(ShelfTest):
         self.assertEqual(open_backup(image).facts.layout, "raw")
 
 
+class OlderStatesTest(ShelfTest):
+    def test_shadow_storage_is_told_and_not_read(self):
+        image = self.folder / "drive.img"
+        image.write_bytes(b"")
+        os.truncate(image, 16 << 20)
+        subprocess.run(["mkfs.ntfs", "-F", "-q", "-f", image], check=True,
+                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        for there in (False, True):
+            if there:
+                with image.open("r+b") as file:
+                    file.seek(0x1E00)
+                    file.write(bytes.fromhex("6b87083876c1484eb7ae04046e6cc752"))
+            with ImageFile(image) as source:
+                (volume,) = find_volumes(source).volumes
+            self.assertEqual("ntfs-shadow" in volume.facts.limits, there)
+
+
 class FindingTest(ShelfTest):
     def backups(self) -> Path:
         place = self.folder / "places"
@@ -94,8 +113,9 @@ class FindingTest(ShelfTest):
         write_backup(place / "after", "Reedbank F2", AFTER, photos[:2])
         write_backup(place / "sealed", "Reedbank F2", BEFORE, photos, "reed")
         dated(write_tree(place / "share/.zfs/snapshot/daily-2031-05-18", files(1)), "2031-05-18")
-        dated(write_tree(place / "share/.zfs/snapshot/daily-2031-06-18", {}), "2031-06-18")
-        (place / "share/.zfs/snapshot/daily-2031-06-18").mkdir(parents=True, exist_ok=True)
+        dated(write_tree(place / "share/.zfs/snapshot/daily-2031-06-18", files(1)), "2031-06-18")
+        for day in ("2031-05-01", "2031-05-02"):  # pictures by day are no series of backups
+            write_tree(place / f"by day/{day}", {f"FP_{day[-2:]}.jpg": photo(1)})
         dated(write_tree(place / "card copy", {"DCIM/FP_9.jpg": photo(9)}), "2031-05-15")
         (place / "no backup").mkdir()
         (place / "no backup/letter.zip.txt").write_text("no")

@@ -30,7 +30,7 @@ class ServiceWindow(QWidget):
         self._service = service
         self.code = label("", "title", "serviceCode")
         self.told = label("", "muted", "serviceTold", wrap=True)
-        screen, inside = card("serviceScreen")
+        screen, inside = card()
         self.code_head = label(words.SERVICE_CODE, "muted")
         fill(inside, self.code_head, self.code, self.told)
         self.buttons = {wish: button(text, f"wish-{wish}", partial(self.act, wish))

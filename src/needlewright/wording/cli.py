@@ -11,6 +11,7 @@ from needlewright.wording import checks, finds, units
 
 ABOUT = "Search a medium for removed photos, look at them, and deliver what is intact."
 TOLD_NOTES = frozenset(("kept-listed", "kept-missing", "phone-waiting", "phone-back"))
+SECRET_HINT = "Give it with --secret-file."
 HELP = {
     "demo": "the demo job in the window, or the whole tour without a display",
     "headless": "no window: search, deliver and take pictures into this folder",
@@ -40,6 +41,8 @@ HELP = {
     "deliver": "hand over finds as a bag",
     "deliver_missing": "of backups, albums and phones, only what the job has nowhere else",
     "missing_only": "of what a shelf offers, only what the job does not have",
+    "at_most": "how fast albums and synchronised folders hand out, at most: 500k, 2.5M (bytes a "
+               "second)",
     "secret_file": "a file with the password on its first line, a one-time code on the second",
     "backups": "which backups there are in some places, the most useful first",
     "backups_place": "a folder, a drive's folder or an archive; what lies below is looked at, too",

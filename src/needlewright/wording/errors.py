@@ -46,8 +46,7 @@ SENTENCES = {
     "backup-unknown": "{path} is no backup of a layout that is known here.",
     "backup-damaged-list": "What {path} holds cannot be told: its list or its facts are damaged.",
     "backups-none": "There is no backup in {path}.",
-    "secret-wanted": "{path} is locked. It takes a {what}: give --secret-file, or type it where it "
-                     "is asked for.",
+    "secret-wanted": "{path} is locked, and no {what} was given. Nothing was opened.",
     "secret-wrong": "That {what} does not open {path}. Nothing was opened.",
     "secret-unread": "No secret can be read from {path}: {reason}.",
     "shelf-lost": "{path} went away and did not come back. What was brought is kept.",

@@ -18,8 +18,8 @@ STATES = {
                   "asks.", "It hands nothing out to strangers."),
     "closed": ("It is locked, or keeps its pictures to itself", "Unlock it and choose to "
                "share files or photos.", "A locked phone shows empty shelves."),
-    "limited": ("It asks to be asked later", "Nothing; it has been asked too often, and says for "
-                "how long.", ""),
+    "limited": ("It asks to be asked later", "It has been asked too often; it goes on by itself.",
+                ""),
     "off": ("It does not answer", "See that this computer reaches it.", ""),
     "pulled": ("Its drive is away", "Connect the drive again that it lies on.", ""),
     "plugged": ("Plugged in", "", ""),

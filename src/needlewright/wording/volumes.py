@@ -18,6 +18,8 @@ LIMITS = {
     "xfs-sizes": "A removed file's size may be known only by where its content ends.",
     "btrfs-one-device": "Only what lies on this one of its devices can be read.",
     "hfs-removed": "Of removed files, only records that nothing was moved over come back.",
+    "ntfs-shadow": "It keeps older states of its files (shadow storage). Their layout was never "
+                   "published, so they are not read here.",
     "ntfs-names": "Some drivers take the name out of a removed file's record.",
 }
 KEPT = {

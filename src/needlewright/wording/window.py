@@ -191,7 +191,7 @@ SEARCH_TEXTS = {
     "files": "each file of the folder, as it is: what it is and whether it is sound",
     "records": "what the file system lists, live and removed",
     "old-records": "folders that former file systems left",
-    "kept-copies": "what the device, the backup or the service still keeps",
+    "kept-copies": "what device, backup or service still keeps",
     "signatures": "files known by their first bytes, by content alone",
     "stitching": "files in pieces, put together again",
 }

@@ -75,7 +75,7 @@ class Intake(QWidget):
             layout.setSpacing(8)
         left, middle = column(margins=(24, 16, 8, 16)), column(margins=(8, 16, 24, 16))
         fill(left, label(words.INTAKE_SOURCES, "head"),
-             label(words.INTAKE_ONLY_READ, "muted"), 8, self.sources)
+             label(words.INTAKE_ONLY_READ, "muted", wrap=True), 8, self.sources)
         self.open_button = button(words.INTAKE_OPEN, "openImage", self.choose_image, "link")
         self.open_job_button = button(words.INTAKE_OPEN_JOB, "openJob", self.choose_job, "link")
         fill(left, line(self.open_button, label(words.INTAKE_OPEN_KEY, "small"), None,

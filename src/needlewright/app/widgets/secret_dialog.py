@@ -59,7 +59,10 @@ class SecretDialog(QDialog):
         super().closeEvent(event)
 
     def _given(self) -> None:
-        self._tell(self.text.text(), self.keep.isChecked())
+        given = self.text.text()
+        if self.text.echoMode() is QLineEdit.EchoMode.Normal:
+            given = "".join(given.split())  # codes are shown in two halves
+        self._tell(given, self.keep.isChecked())
         self.text.clear()
         self.accept()
 

@@ -151,7 +151,7 @@ def _flawed(find: Find, flaw: Flaw | None) -> Find:
     whole."""
     if flaw is None:
         return find
-    check = Check("kept-copy", Outcome.FAIL, flaw.code, flaw.values)
+    check = Check("kept copy", Outcome.FAIL, flaw.code, flaw.values)
     grade = Grade.PARTIAL if find.grade in (Grade.WHOLE, Grade.MENDED) else find.grade
     return replace(find, grade=grade, checks=(check, *find.checks))
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import gc
 import hashlib
+import io
 import os
 import tempfile
 import threading
@@ -223,13 +224,13 @@ class ItemShelf(DistantShelf):
             raise Flaw("shelf-no-room", path=offered.entry.path, size=offered.size)
         if offered.size is not None:
             most = offered.size  # what unpacks to more than it said is no file of this name
-        with open(path, "ab") as file:
+        with _writing(self.name), open(path, "ab", buffering=0) as file:
             for block in self.content(item, have):
                 self.heeded()
                 if have + len(block) > most:
-                    file.write(block[: max(0, most - have)])
+                    _write_all(file, block[: max(0, most - have)])
                     raise Flaw("shelf-too-much", path=offered.entry.path, told=most)
-                file.write(block)
+                _write_all(file, block)
                 have += len(block)
                 told(have)
         return have
@@ -259,6 +260,22 @@ def _not_collecting() -> Iterator[None]:
     finally:
         if was_on:
             gc.enable()
+
+
+@contextlib.contextmanager
+def _writing(name: str) -> Iterator[None]:
+    """What fails here is this computer's disk: contents have errors of their own."""
+    try:
+        yield
+    except OSError as error:
+        raise SourceError("phone-disk", path=name,
+                          reason=error.strerror or str(error)) from error
+
+
+def _write_all(file: io.FileIO, block: bytes) -> None:
+    view = memoryview(block)
+    while view:
+        view = view[file.write(view) or 0 :]
 
 
 def opened(spec: str, make: Callable[[str], ItemShelf]) -> ItemShelf:

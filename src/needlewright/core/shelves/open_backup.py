@@ -26,12 +26,23 @@ class BackupShelf(ItemShelf):
     def __init__(self, spec: str) -> None:
         super().__init__(spec, short_name(spec))
         self._path = place_of(spec)
-        self.backup: Backup = open_backup(self._path, spec)
-        self._marks = self.backup.marks()
-        self.stays = self._marks is not None
+        self._backup: Backup | None = None
+        self._marks: tuple[tuple[int, int], ...] | None = None
+        self.stays = False
+
+    @property
+    def backup(self) -> Backup:
+        """Opened when it is wanted: what was brought of it is there without it."""
+        if self._backup is None:
+            self._backup = open_backup(self._path, self.spec)
+            self._marks = self._backup.marks()
+            self.stays = self._marks is not None
+        return self._backup
 
     def end(self) -> None:
-        self.backup.close()
+        if self._backup is not None:
+            self._backup.close()
+            self._backup = None
 
     def is_fresh(self) -> bool:
         return self.backup.marks() == self._marks

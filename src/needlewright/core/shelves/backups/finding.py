@@ -16,7 +16,6 @@ from needlewright.core.shelves.backups.base import (
     Facts,
     Layout,
     layout_of,
-    open_backup,
 )
 from needlewright.core.shelves.backups.layout_series import states_in
 from needlewright.core.shelves.item_shelf import MOST_DEPTH
@@ -25,6 +24,9 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 #: Folders of older states that file systems and shares have without listing them.
 UNLISTED = (".zfs/snapshot", ".snapshot", "~snapshot")
+#: What files are called that are backups.
+SUFFIXES = frozenset(("", ".zip", ".tar", ".gz", ".tgz", ".zst", ".tzst", ".img", ".image", ".dd",
+                      ".raw", ".bin"))
 MOST_PLACES = 200_000  # files and folders that are looked at
 
 
@@ -54,7 +56,8 @@ def places_in(top: Path, stop: StopSignal) -> Iterator[Path]:
         looked += 1
         if stop.is_set() or looked > MOST_PLACES:
             return
-        layout = layout_of(path, is_own=True)
+        # What is called a picture is none, and a folder of pictures is quickly passed.
+        layout = layout_of(path, is_own=True) if _may_be(path) else None
         if layout is not None:
             found += 1
             yield from _states(path, layout)
@@ -72,6 +75,10 @@ def places_in(top: Path, stop: StopSignal) -> Iterator[Path]:
                  if (hidden := path / name).is_dir() and hidden not in inner]
     if not found and layout_of(top) is not None:
         yield top
+
+
+def _may_be(path: Path) -> bool:
+    return path.suffix.lower() in SUFFIXES or path.is_dir()
 
 
 def _states(path: Path, layout: Layout) -> Iterator[Path]:
@@ -104,14 +111,7 @@ def look_at(path: Path, stop: StopSignal) -> FoundBackup:
     from needlewright.core.shelves.open_backup import BackupShelf
 
     found = FoundBackup(path)
-    try:
-        backup = open_backup(path)
-        backup.close()
-        found.facts = backup.facts
-        shelf = BackupShelf(found.spec)
-    except NeedlewrightError as error:
-        found.problem = error
-        return found
+    shelf = BackupShelf(found.spec)
     try:
         shelf.heed(stop)
         found.facts = shelf.backup.facts
@@ -122,7 +122,7 @@ def look_at(path: Path, stop: StopSignal) -> FoundBackup:
     except NeedlewrightError as error:
         found.problem = error
     finally:
-        shelf.close()
+        shelf.end()
     kinds = Counter(str(kind_of_name(one.entry.path)[0]) for one in found.offered)
     found.counts = dict(kinds)
     found.size = sum(one.size or 0 for one in found.offered)

@@ -11,6 +11,7 @@ import os
 import re
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
+from itertools import islice, pairwise
 from pathlib import Path
 
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
@@ -18,6 +19,7 @@ from needlewright.core.shelves.backups.layout_folder import item_of, read_file, 
 from needlewright.core.shelves.item_shelf import Item
 
 LEAST = 2  # folders with days that make a series
+COMPARED = 4  # of the last states
 SAMPLE = 200  # files of a folder that are compared with the one before
 SHARED = 0.5  # of them that are there as well, from which on each folder holds everything
 STAMP = re.compile(
@@ -42,14 +44,26 @@ def moment_of(name: str) -> str | None:
 
 
 def states_in(path: Path) -> list[tuple[str, Path]]:
-    """(when, folder) of each state in a folder, the oldest first; none where it is no series."""
+    """(when, folder) of each state in a folder, the oldest first; none where it is no series:
+    folders of pictures are named by days, too, and have nothing in common."""
     found = []
     with os.scandir(path) as listed:
         for one in listed:
             moment = moment_of(one.name)
             if moment is not None and one.is_dir(follow_symlinks=False):
                 found.append((moment, path / one.name))
-    return sorted(found) if len(found) >= LEAST else []
+    found.sort()
+    return found if len(found) >= LEAST and _belong(found) else []
+
+
+def _belong(states: Sequence[tuple[str, Path]]) -> bool:
+    """Whether one of the last states has a file or a folder of the one before."""
+    for (_, before), (_, after) in pairwise(states[-COMPARED:]):
+        for path, status in islice(walked(before, lambda: None), SAMPLE):
+            inside = path.rpartition("/")[0] if status is not None else path.rstrip("/")
+            if (after / path).exists() or (inside and (after / inside).is_dir()):
+                return True
+    return False
 
 
 def holds_everything(states: Sequence[tuple[str, Path]]) -> bool:

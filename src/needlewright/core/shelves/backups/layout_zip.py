@@ -30,6 +30,7 @@ from needlewright.core.sources.shelf import Flaw
 
 PIECE = 1 << 18
 STORED, DEFLATED, BZIPPED, ZSTANDARD = 0, 8, 12, 93
+TRIED = 8  # files that a password is tried on
 PROBED = 16 << 20  # bytes of a file by which a password is tried
 MOST_RATIO = 1032  # that Deflate reaches
 
@@ -82,7 +83,7 @@ class ZipBackup(Backup):
         locked = [entry for entry in entries if entry.strength is not None]
         self.facts.encrypted = any(entry.encrypted for entry in entries)
         if locked:
-            self._open_with_password(min(locked, key=lambda entry: entry.packed))
+            self._open_with_password(sorted(locked, key=lambda entry: entry.packed)[:TRIED])
         starts = Counter(entry.at for entry in entries)
         found = [self._item(entry, starts[entry.at] > 1) for entry in entries
                  if not entry.path.endswith(("/", "\\"))]
@@ -104,14 +105,26 @@ class ZipBackup(Backup):
             told["problem"] = "backup-method"
         return Item(entry.path, entry.size, entry, None, entry.modified, told)
 
-    def _open_with_password(self, smallest: ZipEntry) -> None:
-        """Ask for the password until it opens the smallest file; SourceError where none does."""
+    def _open_with_password(self, smallest: Sequence[ZipEntry]) -> None:
+        """Ask for the password until it is the one, as the smallest files tell; SourceError where
+        none is. Two bytes of each tell it, which of several are no chance, also where a file is
+        damaged; of a single one all of it has to be authentic."""
         wrong = False
         while self._password is None:
             password = secrets.wanted(self._spec, secrets.PASSWORD, wrong)
-            if self._opens(smallest, password):
+            fitting = [entry for entry in smallest if self._fits(entry, password)]
+            if len(fitting) > 1 or (fitting and self._opens(fitting[0], password)):
                 self._password = password
             wrong = True
+
+    def _fits(self, entry: ZipEntry, password: str) -> bool:
+        """Whether two bytes in front of a file say that this is its password."""
+        try:
+            for _ in self._clear(entry, password, "", prove=False):
+                break
+        except (FormatError, Flaw):
+            return False
+        return True
 
     def _opens(self, entry: ZipEntry, password: str) -> bool:
         try:

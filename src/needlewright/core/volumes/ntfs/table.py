@@ -56,6 +56,10 @@ MAX_LIST_BYTES = 1 << 20
 MAX_RESIDENT = 1 << 16
 MAX_INDEX_BYTES = 1 << 28  # of one directory
 
+#: The identifier in front of the catalogue of older states, and where it stands. How these are
+#: laid out behind it was never published by who made it.
+SHADOW_AT, SHADOW = 0x1E00, bytes.fromhex("6b87083876c1484eb7ae04046e6cc752")
+
 
 def _boot(volume: Source) -> tuple[Boot, int]:
     """(geometry, where it stands): the first sector, or the copy in the last."""
@@ -78,9 +82,18 @@ def probe(volume: Source) -> VolumeFacts | None:
         return None
     if b"FILE" not in heads:
         return None
+    limits = ("ntfs-names", "ntfs-shadow") if _has_shadow(volume) else ("ntfs-names",)
     state = VolumeState.DAMAGED if at or boot.size > volume.size + 4096 else VolumeState.SOUND
     return VolumeFacts("ntfs", boot.size, boot.cluster_size, "", f"{boot.serial:016X}", state,
-                 ("ntfs-names",))
+                       limits)
+
+
+def _has_shadow(volume: Source) -> bool:
+    """Whether there is a header of shadow storage where such volumes have it."""
+    try:
+        return volume.read_at(SHADOW_AT, len(SHADOW)) == SHADOW
+    except SourceError:
+        return False
 
 
 class NtfsTable(Reader):
