@@ -51,6 +51,7 @@ SENTENCES = {
     "secret-unread": "No secret can be read from {path}: {reason}.",
     "shelf-lost": "{path} went away and did not come back. What was brought is kept.",
     "shelf-limited": "{path} is asked too often, and answers again in {seconds} s.",
+    "service-silent": "{path} does not answer ({reason}). See that this computer reaches it.",
     "service-says": "{path} does not hand that out (answer {status}).",
     "service-not-json": "{path} answers with something that is no list: perhaps a page to sign in "
                         "on, or another service.",
@@ -67,8 +68,8 @@ SENTENCES = {
     "album-unknown": "No album is known by the name {name}.",
     "loss-no-date": "Find {find} has no date, so it does not tell when the loss was.",
     "shelf-no-bytes": "{path} hands out files; it is no medium that is copied or hashed as one.",
-    "address-wrong": "'{path}' is no address of a phone or camera; they look like "
-                     "ptpip://192.0.2.7, usb: or phone:NAME.",
+    "address-wrong": "'{path}' is no address that is understood here; they look like "
+                     "ptpip://192.0.2.7, usb: or phone:NAME, and dav+https://NAME@HOST/PATH.",
     "faults-wrong": "{path} describes no faults: {reason}.",
     "source-denied": "{path} may not be read by this user; ask for read permission and try again.",
     "device-denied": "{path} may not be read by {user}. This grants it until it is unplugged: "

@@ -6,6 +6,7 @@ What differs between them is how items are listed and how the content of one com
 from __future__ import annotations
 
 import contextlib
+import errno
 import gc
 import hashlib
 import io
@@ -220,7 +221,9 @@ class ItemShelf(DistantShelf):
                told: Callable[[int], None]) -> int:
         free = os.statvfs(path.parent)
         most = free.f_bavail * free.f_frsize - RESERVE_BYTES + have
-        if (offered.size or 0) > most:
+        if most <= 0:
+            raise SourceError("phone-disk", path=self.name, reason=os.strerror(errno.ENOSPC))
+        if (offered.size or 0) > most:  # it may be a lie; smaller ones still fit
             raise Flaw("shelf-no-room", path=offered.entry.path, size=offered.size)
         if offered.size is not None:
             most = offered.size  # what unpacks to more than it said is no file of this name

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import time
 from abc import abstractmethod
+from collections.abc import Callable, Sequence
 
 from needlewright.core.errors import SourceError
 from needlewright.core.shelves.item_shelf import ItemShelf
 from needlewright.core.shelves.wire import Wire
+from needlewright.core.sources.shelf import Offered
 
 TORN = 2  # how often a file is fetched anew whose hash is not the one that was told
 
@@ -21,6 +23,16 @@ class ServiceShelf(ItemShelf):
     @abstractmethod
     def answers(self) -> None:
         """Ask it something small; SourceError where it does not answer."""
+
+    def look(self, told: Callable[[int, int], None],
+             came: Callable[[Sequence[Offered]], None] = lambda some: None) -> None:
+        try:
+            super().look(told, came)
+        except SourceError as error:
+            if error.code != "shelf-lost":
+                raise
+            raise SourceError("service-silent", path=self.name,
+                              reason=str(error.values.get("reason", ""))) from error
 
     def end(self) -> None:
         self.wire.close()
