@@ -11,7 +11,6 @@ import gc
 import hashlib
 import io
 import os
-import tempfile
 import threading
 from abc import abstractmethod
 from collections import Counter
@@ -23,16 +22,13 @@ from typing import Any
 from needlewright.core import kept_open
 from needlewright.core.errors import SourceError
 from needlewright.core.names import one_line
-from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.shelf import (
-    PLACE_BYTES,
     DistantShelf,
     Flaw,
     Offered,
     Shelved,
     room,
 )
-from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
 
 MOST_ITEMS = 2_000_000  # that are listed; hostile lists must end
@@ -151,23 +147,12 @@ class ItemShelf(DistantShelf):
         """Whether what was listed is still so, as far as that is quickly told."""
         return True
 
-    def entries(self) -> Sequence[Shelved]:
-        return [one.entry for one in self.offered()]
-
     def missing(self) -> dict[str, int]:
         every = self.offered()
         lacking = sum(1 for one in every if one.problem)
         folders = {one.entry.path.rpartition("/")[0] for one in every}
         return {"offered": len(every), "folders": len(folders), "files": len(every), "refused": 0,
                 "unlisted": 0, "lacking": lacking}
-
-    @property
-    def size(self) -> int:
-        every = self.offered()
-        return every[-1].entry.at + room(every[-1].entry.size) if every else PLACE_BYTES
-
-    def read_into(self, offset: int, target: memoryview) -> int:
-        raise SourceError("shelf-no-bytes", path=self.spec)
 
     def thumbnail(self, offered: Offered) -> bytes:
         return b""
@@ -237,19 +222,6 @@ class ItemShelf(DistantShelf):
                 have += len(block)
                 told(have)
         return have
-
-    def fetch(self, key: str) -> Source:
-        one = next((o for o in self.offered() if o.entry.key == key), None)
-        if one is None:
-            raise SourceError("source-missing", path=key)
-        number, path = tempfile.mkstemp(prefix="needlewright-",
-                                        suffix=os.path.splitext(one.entry.path)[1][:16])
-        os.close(number)
-        try:
-            self.bring(one, Path(path), lambda got: None)
-            return ImageFile(Path(path))
-        finally:
-            os.unlink(path)  # what is open stays readable
 
 
 @contextlib.contextmanager

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
-import tempfile
 import threading
 from collections import Counter
 from collections.abc import Callable, Sequence
@@ -16,9 +14,8 @@ from needlewright.core.phones import codes
 from needlewright.core.phones.addresses import IP, NAMED, USB, checked, is_address, resolved
 from needlewright.core.phones.listing import Held, Listing, date_text
 from needlewright.core.phones.phone import Phone, State
-from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.registry import Opener, register
-from needlewright.core.sources.shelf import PLACE_BYTES, DistantShelf, Offered, Shelved, room
+from needlewright.core.sources.shelf import DistantShelf, Offered, Shelved, room
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 
@@ -76,21 +73,10 @@ class PhoneShelf(DistantShelf):
         self._listed()
         return self._offered
 
-    def entries(self) -> Sequence[Shelved]:
-        return [one.entry for one in self.offered()]
-
     def missing(self) -> dict[str, int]:
         found = self._listed()
         return {"offered": found.offered, "folders": found.folders, "files": len(found.files),
                 "refused": sum(found.refused.values()), "unlisted": found.missed}
-
-    @property
-    def size(self) -> int:
-        every = self.offered()
-        return every[-1].entry.at + room(every[-1].entry.size) if every else PLACE_BYTES
-
-    def read_into(self, offset: int, target: memoryview) -> int:
-        raise SourceError("shelf-no-bytes", path=self.spec)
 
     def thumbnail(self, offered: Offered) -> bytes:
         self._listed()
@@ -123,19 +109,6 @@ class PhoneShelf(DistantShelf):
             self._listed()
             return ""
         return str(state)
-
-    def fetch(self, key: str) -> Source:
-        one = next((o for o in self.offered() if o.entry.key == key), None)
-        if one is None:
-            raise SourceError("source-missing", path=key)
-        suffix = os.path.splitext(one.entry.path)[1][:16]
-        number, path = tempfile.mkstemp(prefix="needlewright-", suffix=suffix)
-        os.close(number)
-        try:
-            self.bring(one, Path(path), lambda got: None)
-            return ImageFile(Path(path))
-        finally:
-            os.unlink(path)  # what is open stays readable
 
 
 def _as_offered(held: Held, at: int) -> Offered:

@@ -6,12 +6,15 @@ and a search goes on where it was stopped. What is kept of a file is its key, ne
 
 from __future__ import annotations
 
+import os
+import tempfile
 from abc import abstractmethod
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from needlewright.core.errors import SourceError
+from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 
@@ -104,6 +107,30 @@ class DistantShelf(Shelf):
     @abstractmethod
     def offered(self) -> Sequence[Offered]:
         """All files, in the order of their places."""
+
+    def entries(self) -> Sequence[Shelved]:
+        return [one.entry for one in self.offered()]
+
+    @property
+    def size(self) -> int:
+        every = self.offered()
+        return every[-1].entry.at + room(every[-1].entry.size) if every else PLACE_BYTES
+
+    def read_into(self, offset: int, target: memoryview) -> int:
+        raise SourceError("shelf-no-bytes", path=self.spec)
+
+    def fetch(self, key: str) -> Source:
+        one = next((o for o in self.offered() if o.entry.key == key), None)
+        if one is None:
+            raise SourceError("source-missing", path=key)
+        number, path = tempfile.mkstemp(prefix="needlewright-",
+                                        suffix=os.path.splitext(one.entry.path)[1][:16])
+        os.close(number)
+        try:
+            self.bring(one, Path(path), lambda got: None)
+            return ImageFile(path)
+        finally:
+            os.unlink(path)  # what is open stays readable
 
     @abstractmethod
     def thumbnail(self, offered: Offered) -> bytes:
