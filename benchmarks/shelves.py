@@ -34,10 +34,10 @@ from needlewright.core.shelves.albums import client
 from needlewright.core.shelves.backups import layout_manifest
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.shelf import DistantShelf
-from needlewright.demo.backups import Backed, seal, write_backup
 from needlewright.standins.album.content import PASSWORD
 from needlewright.standins.album.faults import AlbumFaults
 from needlewright.standins.album.start import SurveyAlbum
+from needlewright.standins.backups import Backed, seal, write_backup
 
 WHEN = datetime(2031, 5, 12, tzinfo=UTC)
 ROUNDS = 3

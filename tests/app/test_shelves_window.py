@@ -23,10 +23,10 @@ from needlewright.core.jobs.loss import loss_of
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
 from needlewright.core.shelves.albums import client
-from needlewright.demo.backups import Backed, write_backup
 from needlewright.standins.album.content import PASSWORD, USER
 from needlewright.standins.album.faults import AlbumFaults
 from needlewright.standins.album.start import SurveyAlbum
+from needlewright.standins.backups import Backed, write_backup
 from needlewright.standins.sync.start import SurveyFolder
 from needlewright.wording import shelves as words
 from tests.app.test_window import LEFT, WindowCase

@@ -25,7 +25,7 @@ from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Note
 from needlewright.demo import photos
-from needlewright.demo.backups import Backed, write_backup
+from needlewright.standins.backups import Backed, write_backup
 from tests.shelves.support import ShelfTest, write_tree
 from tests.support import camera_jpeg, scene
 

@@ -22,7 +22,7 @@ from needlewright.core.search.events import Note
 from needlewright.core.shelves.backups.base import open_backup
 from needlewright.core.shelves.item_shelf import ItemShelf
 from needlewright.core.sources.files import ImageFile
-from needlewright.demo.backups import Backed, write_backup
+from needlewright.standins.backups import Backed, write_backup
 from tests.shelves.support import ShelfTest, contents, files, photo, sha256
 
 MADE = datetime(2031, 5, 19, 21, 30, tzinfo=UTC)

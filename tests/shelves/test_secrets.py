@@ -14,7 +14,7 @@ from unittest import mock
 
 from needlewright.core import keyrings, secrets
 from needlewright.core.errors import NeedlewrightError, SourceError
-from needlewright.demo.backups import Backed, write_backup
+from needlewright.standins.backups import Backed, write_backup
 from tests.shelves.support import ShelfTest, photo
 
 PROGRAM = Path(sys.executable).with_name("needlewright")

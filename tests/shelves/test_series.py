@@ -18,7 +18,7 @@ from needlewright.core.shelves.backups.finding import find_backups
 from needlewright.core.shelves.backups.layout_series import moment_of
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.volumes.finding import find_volumes
-from needlewright.demo.backups import Backed, write_backup
+from needlewright.standins.backups import Backed, write_backup
 from tests.shelves.support import ShelfTest, contents, files, photo, write_tree
 
 BEFORE = datetime(2031, 5, 19, 21, 30, tzinfo=UTC)

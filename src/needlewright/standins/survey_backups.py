@@ -16,7 +16,7 @@ from pathlib import Path
 import platformdirs
 
 from needlewright.core.shelves.backups.layout_manifest import CONTENT
-from needlewright.demo.backups import Backed, write_backup
+from needlewright.standins.backups import Backed, write_backup
 from needlewright.standins.phone.content import name_of, photo_bytes, taken
 
 VERSION = 1

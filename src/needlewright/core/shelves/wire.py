@@ -19,7 +19,6 @@ from typing import Any
 
 import httpx
 
-from needlewright import __version__
 from needlewright.core.errors import SourceError
 from needlewright.core.stopping import Interrupted, StopSignal
 
@@ -91,7 +90,7 @@ class Wire:
                 verify=ssl.create_default_context(), follow_redirects=False, trust_env=False,
                 limits=httpx.Limits(max_connections=1, max_keepalive_connections=1),
                 timeout=httpx.Timeout(SILENT_SECONDS, connect=CONNECT_SECONDS),
-                headers={"User-Agent": f"Needlewright/{__version__}",
+                headers={"User-Agent": "Needlewright",
                          "Accept-Encoding": "identity"})
         except (httpx.InvalidURL, ValueError) as error:
             raise SourceError("address-wrong", path=base) from error
