@@ -8,6 +8,7 @@ import json
 import os
 import shutil
 import sqlite3
+import sys
 import tempfile
 import zipfile
 from datetime import UTC, datetime, timedelta
@@ -101,4 +102,4 @@ def _damage(place: Path) -> None:
 
 
 if __name__ == "__main__":
-    print(build())
+    print(build(Path(sys.argv[1]) if len(sys.argv) > 1 else None))

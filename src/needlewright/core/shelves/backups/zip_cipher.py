@@ -51,14 +51,14 @@ def strength_of(extra: bytes) -> Strength | None:
 
 
 class Opener:
-    """Decrypts one file, in a line. FormatError "secret-wrong" where the password is not its
+    """Decrypts one file, in a line. FormatError where the password is not its
     own, as far as two bytes tell."""
 
     def __init__(self, strength: Strength, salt: bytes, verifier: bytes, password: str) -> None:
         key = hashlib.pbkdf2_hmac("sha1", password.encode(), salt, ROUNDS,
                                   2 * strength.key + VERIFIER)
         if not hmac.compare_digest(key[2 * strength.key :], verifier):
-            raise FormatError("secret-wrong", 0)
+            raise FormatError("coded-data-damaged", 0)
         self._aes = Cipher(algorithms.AES(key[: strength.key]), modes.ECB()).encryptor()
         self._sum = hmac.new(key[strength.key : 2 * strength.key], digestmod="sha1")
         self._next, self._rest = 1, b""
