@@ -57,7 +57,7 @@ SENTENCES = {
                         "on, or another service.",
     "service-elsewhere": "{path} points to another place. Nothing was asked there.",
     "service-endless": "{path} answers without an end. It was given up.",
-    "service-certificate": "{path} cannot be trusted: its certificate does not hold ({reason}). "
+    "service-certificate": "{path} cannot be trusted: its certificate is not good ({reason}). "
                            "Nothing was sent to it.",
     "no-display-standin": "There is no display for its window; give --headless.",
     "keyring-refused": "The desktop's keyring did not take the password: {reason}. It is kept in "
