@@ -31,52 +31,79 @@ def rows_of(database: Database, table: Table, wanted: Sequence[str]) -> Iterator
     pages, encoding = database.pages, database.pages.header.encoding
     usable = pages.header.usable
     places = [_place(table, name) for name in wanted]
-    shapes: dict[bytes, list[tuple[int, int, int]]] = {}
     defaults = [_default(table, name) for name in wanted]
+    shapes: dict[bytes, Plan] = {}
     for leaf in leaves_of(pages, table.root, database.trouble.pages.append):
         if leaf.kind != TABLE_LEAF:
             continue
         data = leaf.data
         for at in leaf.cells:
             try:
-                payload, place = varint(data, at)
+                payload, place = varint(data, at) if data[at] & data[at + 1] & 0x80 else (
+                    (data[at], at + 1) if data[at] < 0x80 else
+                    ((data[at] & 0x7F) << 7 | data[at + 1], at + 2))
                 rowid, place = varint(data, place)
                 head = data[place]
                 if head >= 0x80 or local_bytes(payload, usable, True) != payload or (
                         place + payload > usable):
-                    cell = read_cell(pages, leaf, at)
+                    values = read_cell(pages, leaf, at).values
                     yield tuple(rowid if p == ALIAS else defaults[i] if p is None or p >= len(
-                        cell.values) else cell.values[p] for i, p in enumerate(places))
+                        values) else values[p] for i, p in enumerate(places))
                     continue
                 begin = data[place : place + head]
-                shape = shapes.get(begin)
-                if shape is None:
-                    shape = _shape(begin)
+                plan = shapes.get(begin)
+                if plan is None:
+                    plan = _plan(begin, places, defaults)
                     if len(shapes) < MOST_SHAPES:
-                        shapes[begin] = shape
+                        shapes[begin] = plan
+                size, parts = plan
+                if size > payload:
+                    raise FormatError("data-ends", offset=at)
                 row: list[Value] = []
-                for index, column in enumerate(places):
-                    if column == ALIAS:
+                for how, start, stop, value in parts:
+                    if how == TEXT:
+                        row.append(data[place + start : place + stop].decode(
+                            encoding, "backslashreplace"))
+                    elif how == NUMBER:
+                        row.append(int.from_bytes(data[place + start : place + stop], "big",
+                                                  signed=True))
+                    elif how == KNOWN:
+                        row.append(value)
+                    elif how == ALIAS:
                         row.append(rowid)
-                    elif column is None or column >= len(shape):
-                        row.append(defaults[index])
                     else:
-                        serial, start, stop = shape[column]
-                        if stop > payload:
-                            raise FormatError("data-ends", offset=at)
-                        raw = data[place + start : place + stop]
-                        if serial >= 13 and serial & 1:
-                            row.append(raw.decode(encoding, "backslashreplace"))
-                        elif 0 < serial < 7:
-                            row.append(int.from_bytes(raw, "big", signed=True))
-                        else:
-                            row.append(value_of(serial, raw, encoding))
+                        row.append(value_of(how, data[place + start : place + stop], encoding))
                 yield tuple(row)
             except (FormatError, IndexError):
                 database.trouble.pages.append(leaf.number)
 
 
-ALIAS = -1
+ALIAS, TEXT, NUMBER, KNOWN = -1, -2, -3, -4  # how a value is had; else by its serial type
+#: Bytes of a record of this shape, and for each value: how, from where, up to where, or the value.
+Plan = tuple[int, list[tuple[int, int, int, Value]]]
+
+
+def _plan(head: bytes, places: Sequence[int | None], defaults: Sequence[Value]) -> Plan:
+    """How the wanted values of records with this head are had."""
+    spans, at = [], len(head)
+    for serial in shape_at(head, 0).types:
+        size = size_of(serial)
+        spans.append((serial, at, at + size))
+        at += size
+    parts: list[tuple[int, int, int, Value]] = []
+    for column, default in zip(places, defaults):
+        if column == ALIAS:
+            parts.append((ALIAS, 0, 0, None))
+        elif column is None or column >= len(spans):
+            parts.append((KNOWN, 0, 0, default))
+        else:
+            serial, start, stop = spans[column]
+            if serial in (0, 8, 9):
+                parts.append((KNOWN, 0, 0, value_of(serial, b"", "utf-8")))
+            else:
+                how = TEXT if serial >= 13 and serial & 1 else NUMBER if serial < 7 else serial
+                parts.append((how, start, stop, None))
+    return at, parts
 
 
 def _place(table: Table, name: str) -> int | None:
@@ -92,13 +119,3 @@ def _place(table: Table, name: str) -> int | None:
 def _default(table: Table, name: str) -> Value:
     return next((c.default for c in table.columns if c.name.lower() == name.lower()), None)
 
-
-def _shape(head: bytes) -> list[tuple[int, int, int]]:
-    """(serial type, first byte, byte behind) of each value, counted from the record's first."""
-    types = shape_at(head, 0).types
-    found, at = [], len(head)
-    for serial in types:
-        size = size_of(serial)
-        found.append((serial, at, at + size))
-        at += size
-    return found

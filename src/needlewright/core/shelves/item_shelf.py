@@ -38,7 +38,7 @@ MOST_USUAL = 255  # letters of a path of which nothing is to be changed
 RESERVE_BYTES = 64 << 20  # that stay free on the disk, whatever a file says that it has
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Item:
     """A file as a backup or a service names it. `path`: as it is told, which may be anything;
     `size` in bytes, None where it is not told; times as RFC 3339; `handle`: what it is handed out
@@ -76,12 +76,15 @@ class Placing:
         path = clean_path(item.path)
         number = self._times[path] = self._times.get(path, -1) + 1
         size = item.size if item.size is not None and 0 <= item.size < MOST_STATED else None
-        at = self._at
-        self._at += room(size or 0)
-        return Offered(
-            Shelved(path if not number else f"{path}#{number}", path, at, size or 0, 0, None),
-            size, item.created, item.modified, False, "",
-            item.told.get("sha256") or f"{size} {item.modified}", **item.told)
+        at, there, told = self._at, size or 0, item.told
+        self._at += room(there)
+        entry = Shelved(path if not number else f"{path}#{number}", path, at, there, 0, None)
+        digest = told.get("sha256", "")
+        version = digest or f"{size} {item.modified}"
+        if len(told) == bool(digest):  # nothing else is told of nearly all; names are slow
+            return Offered(entry, size, item.created, item.modified, False, "", version, "", False,
+                           None, None, "", digest)
+        return Offered(entry, size, item.created, item.modified, version=version, **told)
 
 
 class ItemShelf(DistantShelf):

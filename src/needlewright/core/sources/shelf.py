@@ -10,8 +10,8 @@ import os
 import tempfile
 from abc import abstractmethod
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from needlewright.core.errors import SourceError
 from needlewright.core.sources.files import ImageFile
@@ -33,8 +33,7 @@ def room(size: int) -> int:
     return max(1, -(-size // PLACE_BYTES)) * PLACE_BYTES
 
 
-@dataclass(frozen=True, slots=True)
-class Shelved:
+class Shelved(NamedTuple):
     """A file on a shelf. `key`: what the shelf hands it out by; `path`: as it is shown; `at`: its
     place among all, bytes; `size` in bytes; `modified_ns`: nanoseconds since 1970, UTC;
     `file`: where it lies on this computer, if it does."""
@@ -60,8 +59,7 @@ class Shelf(Source):
         shelf."""
 
 
-@dataclass(frozen=True, slots=True)
-class Offered:
+class Offered(NamedTuple):
     """A file that a device or a service offers. `size`: None where it does not say; `created`,
     `modified`: RFC 3339, without an offset where the zone is unknown; `hidden`: it says that it is;
     `refused`: why nothing but its name is to be had, a response in words; `version`: what changes

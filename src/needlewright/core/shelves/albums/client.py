@@ -17,7 +17,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
 from needlewright.core.shelves.wire import Answer, Wire
 from needlewright.core.stopping import StopSignal
-from needlewright.core.volumes.stamps import unix
+from needlewright.core.volumes.stamps import zulu
 
 PAGE_ITEMS = 500
 MOST_TOKEN, MOST_NUMBER = 8192, 256  # letters of a token, of an item's number
@@ -213,5 +213,4 @@ def _copy(told: object) -> tuple[int | None, str] | None:
 
 
 def _time(told: object) -> str | None:
-    stamp = unix(told) if isinstance(told, int) and abs(told) < 1 << 40 else None
-    return stamp.text() if stamp else None
+    return zulu(told) if isinstance(told, int) else None

@@ -28,7 +28,7 @@ from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.shelf import Flaw
 from needlewright.core.sources.source import Source
-from needlewright.core.volumes.stamps import unix
+from needlewright.core.volumes.stamps import zulu
 
 FACTS, MANIFEST, SEALED, CONTENT = "facts.plist", "manifest.sqlite", "manifest.sealed", "content"
 NAME, VERSION = "needlewright-phone-backup", 1
@@ -112,7 +112,7 @@ class ManifestBackup(Backup):
             breathe()
             with contextlib.suppress(OSError):
                 found += os.listdir(self._path / CONTENT / f"{number:02x}")
-        return frozenset(found)
+        return frozenset(name for name in found if HASH.fullmatch(name))
 
     def _manifest(self, held: ExitStack) -> Database:
         try:
@@ -132,13 +132,12 @@ class ManifestBackup(Backup):
         if not isinstance(path, str):
             return None
         more: dict[str, Any] = {}
-        sound = isinstance(digest, str) and HASH.fullmatch(digest) is not None
-        if not sound:
-            more["problem"] = "backup-entry-wrong"
-        elif str(digest) not in there:
-            more["problem"] = "backup-content-missing"
+        sound = True
+        if digest in there:  # what is there is named by a hash
+            more["sha256"] = digest
         else:
-            more["sha256"] = str(digest)
+            sound = isinstance(digest, str) and HASH.fullmatch(digest) is not None
+            more["problem"] = "backup-content-missing" if sound else "backup-entry-wrong"
         if removed_at:
             more |= {"removed": True, "removed_at": _time(removed_at),
                      "purge_at": _time(kept_until)}
@@ -169,8 +168,7 @@ class ManifestBackup(Backup):
 
 
 def _time(told: object) -> str | None:
-    stamp = unix(told) if isinstance(told, int) else None
-    return stamp.text() if stamp else None
+    return zulu(told) if isinstance(told, int) else None
 
 
 def _fits(path: Path) -> bool:
