@@ -22,6 +22,7 @@ from needlewright.core import kept_open, secrets
 from needlewright.core.jobs.loss import loss_of
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
+from needlewright.core.shelves import wire
 from needlewright.core.shelves.albums import client
 from needlewright.standins.album.content import PASSWORD, USER
 from needlewright.standins.album.faults import AlbumFaults
@@ -242,6 +243,14 @@ class ShelvesWindowTest(WindowCase):
         self.assertIn("640 × 480", told)
         QTest.mouseClick(versions.findChild(QPushButton, "showVersion"), LEFT)
         self.assertEqual(names[self.session.choice.selection], "FP_1.jpg")
+        self.idle()
+        QTest.mouseClick(self.window.finds.dossier.findChildren(
+            QPushButton, "dossierLoss")[-1], LEFT)
+        self.idle()
+        with Job(self.session.board.folder, read_only=True) as job:
+            loss = loss_of(job)
+        self.assertEqual((loss.day, loss.after), ("2031-05-11", self.session.choice.selection))
+        self.assertIn("not before 11 May 2031", self.window.notice_text.text())
 
     def test_only_the_missing_is_brought(self):
         client_has = write_tree(self.folder / "client", {
@@ -271,7 +280,21 @@ class ShelvesWindowTest(WindowCase):
         with mock.patch.object(QInputDialog, "getText", return_value=(served.address, True)):
             self.window.intake.open_address()
         self.answered("sedge and rush")
+        self.wait(lambda: self.session.source is not None, "the folder")
+        self.station(SEARCH)
+        self.idle()
+        pace, begin = self.window.search.pace, self.window.search.cards["kept-copies"].begin
+        self.assertTrue(pace.isVisible())
+        self.addCleanup(setattr, wire.PACE, "most", None)
+        pace.setText("fast")
+        QTest.mouseClick(begin, LEFT)
+        self.assertIn("no speed", self.window.notice_text.text())
+        self.assertFalse(self.session.searching)
+        pace.setText("0,2")
+        begun = time.monotonic()
         self.brought("sync")
+        self.assertEqual(wire.PACE.most, 200_000)
+        self.assertGreater(time.monotonic() - begun, len(photo(9)) / 200_000)
         served.wish("down")
         begun = time.monotonic()
         self.window.search.look_inside()

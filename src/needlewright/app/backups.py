@@ -61,6 +61,7 @@ class Backups(QObject):
         self._found: list[FoundBackup] = []
         self._already = Already()
         self._work: FindWork | None = None
+        self._ending: list[FindWork] = []
 
     @property
     def busy(self) -> bool:
@@ -73,7 +74,7 @@ class Backups(QObject):
 
     def look_in(self, places: Sequence[Path], job: Path | None) -> None:
         """Look through `places` anew, for the job in the folder `job`."""
-        self.end()
+        self._let_go()
         self.places, self._found, self.looking = tuple(places), [], str(places[0])
         work = FindWork(places, job, self)
         work.came.connect(self._came)
@@ -92,17 +93,26 @@ class Backups(QObject):
 
     def leave(self) -> None:
         """Show none any more."""
-        self.end()
+        self._let_go()
         self.places, self._found, self.looking = (), [], ""
         self.changed.emit()
 
-    def end(self) -> None:
-        """Stop and wait, for closing."""
+    def _let_go(self) -> None:
+        """Stop what is under way; it ends by itself, and nothing waits for it meanwhile."""
         work, self._work = self._work, None
         if work is not None:
-            work.blockSignals(True)
-            work.end()
-            work.deleteLater()
+            for told in (work.came, work.looking, work.judged, work.failed, work.finished):
+                told.disconnect()
+            self._ending = [old for old in self._ending if old.isRunning()]
+            self._ending.append(work)
+            work.stop()
+
+    def end(self) -> None:
+        """Stop and wait, for closing."""
+        self._let_go()
+        for work in self._ending:
+            work.wait()
+        self._ending = []
 
     def _is_mine(self) -> bool:
         """Whether what was just told comes from the look that is under way."""

@@ -14,7 +14,9 @@ from needlewright.app.backups import Backups
 from needlewright.app.comparing import Comparisons
 from needlewright.app.desk import Desk
 from needlewright.app.settings import Settings
-from needlewright.core.jobs.loss import Loss, set_loss
+from needlewright.core.jobs.loss import Loss, after_find, set_loss
+from needlewright.core.jobs.store import Job
+from needlewright.wording.shelves import loss_line
 
 
 class Shelves(QObject):
@@ -44,6 +46,19 @@ class Shelves(QObject):
     def keep_loss(self, loss: Loss) -> None:
         """The open job knows from now on when the loss was."""
         self._desk.tell(partial(set_loss, loss=loss))
+
+    def lost_after(self, number: int) -> None:
+        """The loss was after the find `number`, as far as its date tells."""
+        def keep(job: Job) -> Loss:
+            loss = after_find(job, number)
+            set_loss(job, loss)
+            return loss
+
+        self._desk.tell(keep, self._judged)
+
+    def _judged(self, loss: Loss) -> None:
+        self.backups.judge_by(loss)
+        self.problem.emit(loss_line(loss))
 
     def compare(self) -> None:
         """Compare the sources of the open job."""

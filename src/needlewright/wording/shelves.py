@@ -54,6 +54,8 @@ BACKUPS_NEVER = ("Backups are read and never restored: nothing can be put back o
                  "here.")
 LOSS_ASK = "The loss was on"
 LOSS_PLACEHOLDER = "2031-05-12, if known"
+LOSS_AFTER = "The loss was after this"
+LOSS_AFTER_TIP = ("The job remembers this day as the day of the loss; backups are judged by it")
 LOSS_WRONG = "That is no day. Write it as 2031-05-12, or leave it empty."
 TAKE_IN, TAKEN_IN = "Take it in", "Taken in"
 LOCKED = "It is locked. What it holds is told once its password was given."

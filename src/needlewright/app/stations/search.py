@@ -44,6 +44,7 @@ from needlewright.core.search.days import days_of
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps, steps_for
+from needlewright.core.shelves.wire import PACE
 from needlewright.core.sources.shelf import is_distant
 from needlewright.core.sources.source import Span
 from needlewright.core.walks import Kind
@@ -54,6 +55,7 @@ from needlewright.wording import units
 from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
+SERVICES = ("album", "sync")  # kinds of sources that are asked over a network
 CARD_EDGE = 17  # a card's border and the room inside it
 
 
@@ -169,8 +171,12 @@ class Search(QWidget):
         self.days.setObjectName("onlyDays")
         self.days.setPlaceholderText(words.SEARCH_DAYS)
         self.days.setMinimumWidth(look.px(300))
+        self.pace = QLineEdit()
+        self.pace.setObjectName("noFaster")
+        self.pace.setPlaceholderText(words.SEARCH_PACE)
+        self.pace.setMinimumWidth(look.px(230))
         return flow(label(words.SEARCH_WHICH, "muted"), self.all_files, self.removed, self.missing,
-                    self.folder, self.days)
+                    self.folder, self.days, self.pace)
 
     def choose_volume(self) -> None:
         """Let one of the volumes be the area."""
@@ -279,6 +285,11 @@ class Search(QWidget):
 
     def begin(self, step: str) -> None:
         try:
+            PACE.most = float(self.pace.text().replace(",", ".") or 0) * 1e6 or None
+        except ValueError:
+            self._session.problem.emit(words.SEARCH_PACE_WRONG.format(text=self.pace.text()))
+            return
+        try:
             self._session.begin_search(self.plan(step))
         except ValueError:
             self._session.problem.emit(words.SEARCH_DAYS_WRONG.format(text=self.days.text()))
@@ -313,6 +324,7 @@ class Search(QWidget):
         distant = source is not None and is_distant(source.kind)
         self.days.setVisible(distant)
         self.missing.setVisible(distant)
+        self.pace.setVisible(source is not None and source.kind in SERVICES)
         self._removed.setVisible(in_line or distant)
         self.marked.setEnabled(session.marked is not None)
         if session.marked is None and self.marked.isChecked():

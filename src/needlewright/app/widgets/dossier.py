@@ -6,7 +6,7 @@ from functools import partial
 
 from PySide6.QtCore import QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
-from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
@@ -171,9 +171,15 @@ class Dossier(QScrollArea):
             find_words.origin(record, shown.source.name if shown.source else "?"), wrap=True))
         if row.grade != Grade.GONE:  # of which there is nothing to hand over
             tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
-            self._content.addLayout(line(button(
-                tray, "dossierTray", lambda: self._session.choice.toggle_tray([row.id]), "link"),
-                None))
+            put = button(tray, "dossierTray",
+                         lambda: self._session.choice.toggle_tray([row.id]), "link")
+            parts: list[QPushButton | None] = [put, None]
+            if row.taken or row.modified:
+                last = button(shelf_words.LOSS_AFTER, "dossierLoss",
+                              partial(self._session.shelves.lost_after, row.id), "link")
+                last.setToolTip(shelf_words.LOSS_AFTER_TIP)
+                parts.append(last)
+            self._content.addLayout(line(*parts))
         self._links(shown)
         if row.kept:
             self._content.addWidget(label(find_words.kept(record), wrap=True))

@@ -35,10 +35,8 @@ class SecretDialog(QDialog):
         self.text.setPlaceholderText(words.SECRET_PASSWORD if is_password else words.SECRET_CODE)
         self.keep = QCheckBox(words.SECRET_KEEP)
         self.keep.setObjectName("secretKeep")
-        self.keep.setVisible(is_password)
         self.wrong = label(words.SECRET_WRONG if is_password else words.SECRET_CODE_WRONG,
                            "problem", "secretWrong", wrap=True)
-        self.wrong.setVisible(wrong)
         head = words.SECRET_HEAD if is_password else words.SECRET_CODE_HEAD
         text = words.SECRET_TEXT if is_password else words.SECRET_CODE_TEXT
         self.open_it = button(words.SECRET_OPEN, "secretOpen", self._given, "main")
@@ -50,6 +48,9 @@ class SecretDialog(QDialog):
         fill(column(self, (24, 20, 24, 20)), label(head.format(name=name), "head", wrap=True),
              self.wrong, 4, self.text, self.keep, label(text, "muted", wrap=True), 8,
              line(None, not_now, self.open_it, spacing=12))
+        # Not before they stand in here: what has no place yet would be shown as a window.
+        self.keep.setVisible(is_password)
+        self.wrong.setVisible(wrong)
         self.setMinimumWidth(look.px(440))
         self.finished.connect(lambda _: self._tell(None, False))
         self.text.setFocus()

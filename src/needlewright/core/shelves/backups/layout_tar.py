@@ -29,6 +29,7 @@ FILES, LINK = (b"0", b"\0", b"7"), b"1"
 LONG_NAME, LONG_LINK, PAX, PAX_ALL, SPARSE = b"L", b"K", b"x", b"g", b"S"
 GZIP, ZSTD = b"\x1f\x8b\x08", b"\x28\xb5\x2f\xfd"
 OFTEN = 256
+STEP = 8 << 20  # bytes that are passed over between two breaths
 WINDOW = 1 << 27  # bytes that Zstandard may look back
 
 
@@ -237,8 +238,11 @@ class TarBackup(Backup):
                 found.append(_item(path, mtime, place))
                 newest = max(newest, mtime)
             if kind not in (LINK, b"2", b"3", b"4", b"5", b"6"):
-                there = stream.skip(_padded(size))
-                if there < _padded(size):
+                left = _padded(size)
+                while left > 0 and (there := stream.skip(min(left, STEP))):
+                    left -= there
+                    breathe()
+                if left > 0:
                     self._trouble("backup-cut")
                     break
         if stream.cut:
