@@ -167,6 +167,13 @@ class AlbumTest(ShelfTest):
                 self.assertEqual(caught.exception.code, code)
                 client._SESSIONS.clear()
 
+    def test_one_that_always_puts_off(self):
+        with mock.patch.object(client, "MOST_LIMITED", 3):
+            self.album(limits=1, retry=0.5)
+            with self.assertRaises(SourceError) as caught, self.shelf(self.spec) as shelf:
+                shelf.offered()
+        self.assertEqual(caught.exception.code, "shelf-limited")
+
     def test_nothing_is_followed_elsewhere(self):
         asked: list[str] = []
 

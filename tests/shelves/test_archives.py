@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 from needlewright.core import secrets
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.shelves.backups.base import layout_of, open_backup
-from needlewright.core.shelves.item_shelf import clean_path
+from needlewright.core.shelves.item_shelf import Item, Placing, clean_path
 from tests.shelves.support import ShelfTest, contents, files, photo, write_tree
 
 SEVEN = shutil.which("7zz") or shutil.which("7z")
@@ -290,6 +290,12 @@ class HostileTest(ShelfTest):
                             ("a//b/./c", "a/b/c"), ("a\\..\\b", "a/_/b"), ("..", "_"),
                             ("a/b\n.jpg", "a/b<U+000A>.jpg")):
             self.assertEqual(clean_path(told), clean)
+
+    def test_no_two_files_have_one_key(self):
+        place = Placing()
+        keys = [place.of(Item(path, 1)).entry.key for path in (
+            "a", "a", "a//1", "a", "a#1", "../a", "_/a", "a/1", "/a")]
+        self.assertEqual(len(set(keys)), len(keys))
 
     def test_zstandard_and_bzip2_that_make_much(self):
         path = self.folder / "z.tar.zst"

@@ -78,7 +78,8 @@ class Placing:
         size = item.size if item.size is not None and 0 <= item.size < MOST_STATED else None
         at, there, told = self._at, size or 0, item.told
         self._at += room(there)
-        entry = Shelved(path if not number else f"{path}#{number}", path, at, there, 0, None)
+        # No path has two slashes in a row, so that no other file has this key.
+        entry = Shelved(path if not number else f"{path}//{number}", path, at, there, 0, None)
         digest = told.get("sha256", "")
         version = digest or f"{size} {item.modified}"
         if len(told) == bool(digest):  # nothing else is told of nearly all; names are slow

@@ -17,7 +17,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.shelves.dav.multistatus import FIND, VERSIONS, Resource, resources_in
 from needlewright.core.shelves.item_shelf import MOST_DEPTH, MOST_ITEMS, Item, opened
 from needlewright.core.shelves.service_shelf import ServiceShelf
-from needlewright.core.shelves.wire import Answer, Wire
+from needlewright.core.shelves.wire import MOST_LIMITED, Answer, Wire
 from needlewright.core.sources.registry import Opener, register
 
 SCHEMES = ("dav+http://", "dav+https://")
@@ -49,16 +49,18 @@ class DavShelf(ServiceShelf):
              content: bytes | None = None) -> Answer:
         """An answer, however often the connection breaks or it is to be asked later; signed in
         where that is wanted."""
-        tries, wrong = 0, False
+        tries, limited, wrong = 0, 0, False
         while True:
             try:
                 answer = self.wire.ask(method, path, self.stop, headers=headers, content=content)
             except SourceError as error:
-                tries += 1
-                if error.code == "shelf-limited":
+                if error.code == "shelf-limited" and limited < MOST_LIMITED:
+                    limited += 1
                     self.wire.patiently(self.stop)
-                elif error.code != "shelf-lost" or tries > TRIES:
+                elif error.code != "shelf-lost" or tries >= TRIES:
                     raise
+                else:
+                    tries += 1
                 continue
             if answer.status != 401:
                 return answer

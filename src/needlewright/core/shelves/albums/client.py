@@ -15,11 +15,12 @@ from typing import Any
 from needlewright.core import secrets
 from needlewright.core.errors import SourceError
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
-from needlewright.core.shelves.wire import Answer, Wire
+from needlewright.core.shelves.wire import MOST_LIMITED, Answer, Wire
 from needlewright.core.stopping import StopSignal
 from needlewright.core.volumes.stamps import zulu
 
 PAGE_ITEMS = 500
+TRIES = 4  # for one page
 MOST_TOKEN, MOST_NUMBER = 8192, 256  # letters of a token, of an item's number
 HASH = re.compile("[0-9a-fA-F]{64}")
 NUMBER = re.compile(rf"[\w.~-]{{1,{MOST_NUMBER}}}")
@@ -127,22 +128,24 @@ class AlbumClient:
 
     def _page(self, cursor: str, stop: StopSignal) -> dict[str, Any]:
         """One page, however often the session ends and the service is busy meanwhile."""
-        tries = 0
+        tries = limited = 0
         while True:
-            tries += 1
             try:
                 self.sign_in(stop)
                 path = f"/items?limit={PAGE_ITEMS}" + (f"&cursor={_quoted(cursor)}" if cursor
                                                        else "")
                 answer = self.wire.ask("GET", path, stop, headers=self._headers())
             except SourceError as error:
-                if error.code == "shelf-limited":
+                if error.code == "shelf-limited" and limited < MOST_LIMITED:
+                    limited += 1
                     self.wire.patiently(stop)
-                    continue
-                if error.code != "shelf-lost" or tries > 4:
+                elif error.code != "shelf-lost" or tries >= TRIES:
                     raise
+                else:
+                    tries += 1
                 continue
-            if answer.status == 401 and tries <= 4:
+            if answer.status == 401 and tries < TRIES:
+                tries += 1
                 self._session.token = ""
                 continue
             return self._well(answer)
