@@ -25,6 +25,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.search.events import Note
 from needlewright.core.shelves import wire
 from needlewright.core.shelves.albums import client
+from needlewright.core.shelves.item_shelf import ItemShelf
 from needlewright.standins.album.content import PASSWORD, USER
 from needlewright.standins.album.faults import AlbumFaults, code_at
 from needlewright.standins.album.start import SurveyAlbum
@@ -148,10 +149,17 @@ class AlbumTest(ShelfTest):
             self.assertEqual(code_at(key, seconds), code[2:])
 
     def test_it_is_out_of_reach_for_a_while(self):
-        album = self.album(slow=400_000.0)
-        threading.Timer(0.25, album.wish, ("down",)).start()
-        threading.Timer(1.2, album.wish, ("up",)).start()
-        events = self.brought(self.spec)
+        album, bring, away = self.album(), ItemShelf.bring, list[int]()
+
+        def leaving(shelf, offered, path, told):
+            if offered.entry.path.endswith(NAMES[2]) and not away:
+                away.append(1)
+                album.wish("down")
+                threading.Timer(0.5, album.wish, ("up",)).start()
+            return bring(shelf, offered, path, told)
+
+        with mock.patch.object(ItemShelf, "bring", leaving):
+            events = self.brought(self.spec)
         self.assertIn("phone-waiting", [e.code for e in events if isinstance(e, Note)])
         self.whole()
 

@@ -17,7 +17,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.shelves.dav.multistatus import FIND, VERSIONS, Resource, resources_in
 from needlewright.core.shelves.item_shelf import MOST_DEPTH, MOST_ITEMS, Item, opened
 from needlewright.core.shelves.service_shelf import ServiceShelf
-from needlewright.core.shelves.wire import MOST_LIMITED, Answer, Wire
+from needlewright.core.shelves.wire import MOST_LIMITED, PAUSE, Answer, Wire, wait
 from needlewright.core.sources.registry import Opener, register
 
 SCHEMES = ("dav+http://", "dav+https://")
@@ -61,6 +61,7 @@ class DavShelf(ServiceShelf):
                     raise
                 else:
                     tries += 1
+                    wait(PAUSE * 2 ** tries, self.stop)
                 continue
             if answer.status != 401:
                 return answer

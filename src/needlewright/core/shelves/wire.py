@@ -26,6 +26,7 @@ CONNECT_SECONDS, SILENT_SECONDS, WHOLE_SECONDS = 10.0, 20.0, 60.0
 MOST_ANSWER = 32 << 20  # bytes of a page of a list
 MOST_WAIT = 3600.0  # seconds of a Retry-After that is believed
 LIMITED = (429, 503)
+PAUSE = 0.1  # seconds before a lost request is made again; twice as long each time
 MOST_LIMITED = 20  # times that one request is told to come later
 SECONDS = re.compile(r"\d{1,9}(\.\d{1,9})?")  # of a Retry-After; fractions are not the standard's
 

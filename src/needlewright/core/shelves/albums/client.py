@@ -15,7 +15,7 @@ from typing import Any
 from needlewright.core import secrets
 from needlewright.core.errors import SourceError
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
-from needlewright.core.shelves.wire import MOST_LIMITED, Answer, Wire
+from needlewright.core.shelves.wire import MOST_LIMITED, PAUSE, Answer, Wire, wait
 from needlewright.core.stopping import StopSignal
 from needlewright.core.volumes.stamps import zulu
 
@@ -143,6 +143,7 @@ class AlbumClient:
                     raise
                 else:
                     tries += 1
+                    wait(PAUSE * 2 ** tries, stop)
                 continue
             if answer.status == 401 and tries < TRIES:
                 tries += 1
