@@ -45,7 +45,7 @@ PROGRESS_SECONDS = 1.0
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
                               "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
                               "address-wrong", "onto-no-phone", "inside-no-shelf",
-                              "secret-in-address"))
+                              "secret-in-address", "backups-no-place"))
 
 
 def main(arguments: Sequence[str] | None = None) -> int:

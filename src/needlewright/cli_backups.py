@@ -19,7 +19,7 @@ from needlewright.wording import shelves as shelf_words
 def add_commands(commands: Any, interrupt: Callable[[], StopSignal]) -> None:
     """Add `backups`, `loss` and `compare`."""
     backups = commands.add_parser("backups", help=words.HELP["backups"])
-    backups.add_argument("place", nargs="+", metavar="PLACE", help=words.HELP["backups_place"])
+    backups.add_argument("place", nargs="*", metavar="PLACE", help=words.HELP["backups_place"])
     backups.add_argument("--job", help=words.HELP["backups_job"])
     backups.add_argument("--loss", type=_day, metavar="DAY", help=words.HELP["backups_loss"])
     backups.add_argument("--json", action="store_true", help=words.HELP["json"])
@@ -51,19 +51,22 @@ def _backups(options: argparse.Namespace, stop: StopSignal) -> int:
     from needlewright.core.jobs.already import Already, already_there
     from needlewright.core.jobs.loss import UNKNOWN, Loss, loss_of
     from needlewright.core.jobs.store import Job
-    from needlewright.core.jobs.usefulness import ranked
+    from needlewright.core.jobs.usefulness import places_of, ranked
     from needlewright.core.shelves.backups.finding import find_backups
 
-    loss, there = UNKNOWN, Already()
+    loss, there, places = UNKNOWN, Already(), [Path(place) for place in options.place]
     if options.job:
         with Job(options.job) as job:
             loss, there = loss_of(job), already_there(job)
+            places += places_of(job)
+    if not places:
+        raise NeedlewrightError("backups-no-place")
     if options.loss:
         loss = Loss(options.loss)
     cli_secrets.use_for_backups(options)
-    found = list(find_backups(map(Path, options.place), stop, _told))
+    found = list(find_backups(places, stop, _told))
     if not found:
-        raise NeedlewrightError("backups-none", path=", ".join(options.place))
+        raise NeedlewrightError("backups-none", path=", ".join(map(str, places)))
     order = ranked(found, loss, there)
     if options.json:
         print(json.dumps([shelf_words.as_json(one, use) for one, use in order], indent=1))

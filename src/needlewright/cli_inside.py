@@ -29,6 +29,7 @@ def add_command(commands: Any, narrowing: Callable[[argparse.ArgumentParser], No
     inside.add_argument("source", metavar="SOURCE", help=words.HELP["inside_source"])
     narrowing(inside)
     inside.add_argument("--json", action="store_true", help=words.HELP["json"])
+    inside.add_argument("--job", help=words.HELP["inside_job"])
     inside.add_argument("--names", action="store_true", help=words.HELP["inside_names"])
     inside.add_argument("--thumbnails", metavar="DIR", help=words.HELP["inside_thumbnails"])
     inside.set_defaults(action=lambda options: _asked(options, plan, ready))
@@ -99,6 +100,8 @@ def _inside(options: argparse.Namespace, plan: Plan, stop: StopSignal) -> int:
             if not options.names:
                 print(inside_words.summary(wanted))
                 print(phone_words.listed_line(shelf.missing()))
+            if options.job and not options.names:
+                print(_judged(options.job, shelf))
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
             for number, one in enumerate(wanted, 1):
@@ -106,3 +109,16 @@ def _inside(options: argparse.Namespace, plan: Plan, stop: StopSignal) -> int:
                 if picture:
                     (folder / f"{number:06}.jpg").write_bytes(picture)
     return 0
+
+
+def _judged(folder: str, shelf: DistantShelf) -> str:
+    """How useful it is to a job."""
+    from needlewright.core.jobs.already import already_there
+    from needlewright.core.jobs.loss import loss_of
+    from needlewright.core.jobs.store import Job
+    from needlewright.core.jobs.usefulness import use_of
+    from needlewright.wording.shelves import judged_line
+
+    with Job(folder) as job:
+        loss = loss_of(job)
+        return judged_line(use_of(shelf.offered(), None, loss, already_there(job)), loss)

@@ -203,6 +203,7 @@ class ShelvesWindowTest(WindowCase):
         self.assertLess(len(inside.model.every), 2000)
         self.assertFalse(inside.bring.isEnabled())
         self.wait(lambda: len(inside.model.every) == 30_001, "all of it")
+        self.assertIn("30,001 files that the job does not have", inside.told.text())
         self.assertTrue(inside.bring.isEnabled())
         QTest.mouseClick(inside.findChild(QPushButton, "insideClose"), LEFT)
         self.wait(lambda: not self.session.listings.busy, "the end")

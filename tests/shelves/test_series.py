@@ -163,6 +163,9 @@ class FindingTest(ShelfTest):
                 (("backups", place, "--job", job), 0, "2 files that the job does not have"),
                 (("backups", place, "--job", job), 0, "never restored"),
                 (("backups", place / "no backup/letter.zip.txt"), 1, "no backup"),
+                (("backups",), 2, "Name a place"),
+                (("inside", f"backup:{place / 'deep/er/before'}", "--job", job), 0,
+                 "2 files that the job does not have; 4 files dated up to the day of the loss"),
                 (("backups", place / "nowhere"), 1, "There is no file")):
             got, out, errors = self.command(*arguments)
             self.assertEqual(got, status, (arguments, errors))

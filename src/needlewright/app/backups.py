@@ -11,7 +11,7 @@ from needlewright.app.worker import Work
 from needlewright.core.jobs.already import Already, already_there
 from needlewright.core.jobs.loss import UNKNOWN, Loss, loss_of
 from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.usefulness import Use, ranked
+from needlewright.core.jobs.usefulness import Use, places_of, ranked
 from needlewright.core.shelves.backups.finding import FoundBackup, find_backups
 from needlewright.core.stopping import Interrupted
 
@@ -31,13 +31,13 @@ class FindWork(Work):
         self._places, self._job = places, job
 
     def work(self) -> None:
-        loss, there = UNKNOWN, Already()
+        loss, there, own = UNKNOWN, Already(), list[Path]()
         if self._job is not None:
             with Job(self._job, read_only=True) as job:
-                loss, there = loss_of(job), already_there(job)
+                loss, there, own = loss_of(job), already_there(job), places_of(job)
         self.judged.emit(loss, there)
         try:
-            for found in find_backups(self._places, self.stop_signal, self._looks_at):
+            for found in find_backups([*self._places, *own], self.stop_signal, self._looks_at):
                 self.came.emit(found)
         except Interrupted:
             pass

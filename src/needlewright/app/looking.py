@@ -7,6 +7,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
+from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
@@ -14,6 +15,10 @@ from needlewright.app.viewmodels.inside import Looked, looked
 from needlewright.app.worker import Work
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.formats.recognising import HEAD_BYTES, recognise
+from needlewright.core.jobs.already import already_there
+from needlewright.core.jobs.loss import loss_of
+from needlewright.core.jobs.store import Job
+from needlewright.core.jobs.usefulness import use_of
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.shelf_names import Inside, ShelfNames
 from needlewright.core.sources.memory import MemorySource
@@ -21,6 +26,7 @@ from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.stopping import Interrupted
 from needlewright.core.walks import Kind
+from needlewright.wording.shelves import judged_line
 
 PENDING = 64  # small pictures that wait: older ones are out of view by then
 POLL_SECONDS = 0.05
@@ -73,8 +79,10 @@ class LookWork(ListingWork):
     came = Signal(object)  # Looked
     picture = Signal(str, object)  # key, JPEG bytes; b"" where there is none
 
-    def __init__(self, spec: str, parent: QObject | None = None) -> None:
+    def __init__(self, spec: str, job: Path | None, parent: QObject | None = None) -> None:
+        """`job`: by what it lost, what is listed is judged."""
         super().__init__(spec, parent)
+        self._job = job
         self._lock = threading.Condition()
         self._wanted: deque[Inside] = deque(maxlen=PENDING)
         self._enough = self._first = False
@@ -104,7 +112,7 @@ class LookWork(ListingWork):
 
     def listed(self, shelf: DistantShelf) -> None:
         every = _giving_way(ShelfNames(shelf.offered()).wanted(Plan()))
-        self.came.emit(looked(every, shelf.missing()))
+        self.came.emit(looked(every, shelf.missing(), judged=self._judged(shelf)))
         pool: DecoderPool[str] = DecoderPool(1)
         try:
             while True:
@@ -116,6 +124,14 @@ class LookWork(ListingWork):
                 self.picture.emit(one.offered.entry.key, self._small(shelf, pool, one))
         finally:
             pool.close()
+
+    def _judged(self, shelf: DistantShelf) -> str:
+        """How useful it is to the job."""
+        if self._job is None:
+            return ""
+        with Job(self._job, read_only=True) as job:
+            loss, there = loss_of(job), already_there(job)
+        return judged_line(use_of(shelf.offered(), None, loss, there), loss)
 
     def _small(self, shelf: DistantShelf, pool: DecoderPool[str], one: Inside) -> bytes:
         """The device's own small picture, decoded elsewhere: nobody knows what it sends."""
@@ -155,12 +171,13 @@ class Listings(QObject):
             self._take(work, then)
             work.start()
 
-    def look(self, spec: str, then: Callable[[], None]) -> LookWork | None:
-        """What lists `spec` to look into it, to be started; `then`: when that was finished. None
-        where another is at work."""
+    def look(self, spec: str, then: Callable[[], None],
+             job: Path | None = None) -> LookWork | None:
+        """What lists `spec` to look into it, to be started; `then`: when that was finished; `job`:
+        which is open. None where another is at work."""
         if self._work is not None:
             return None
-        work = LookWork(spec, self)
+        work = LookWork(spec, job, self)
         work.came.connect(self._came)
         self._take(work, then)
         return work

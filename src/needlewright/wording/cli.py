@@ -44,6 +44,7 @@ HELP = {
     "at_most": "how fast albums and synchronised folders hand out, at most: 500k, 2.5M (bytes a "
                "second)",
     "secret_file": "a file with the password on its first line, a one-time code on the second",
+    "inside_job": "say how much of it this job lost, and does not have",
     "backups": "which backups there are in some places, the most useful first",
     "backups_place": "a folder, a drive's folder or an archive; what lies below is looked at, too",
     "backups_job": "judge them by what this job lost, and when",

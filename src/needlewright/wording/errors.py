@@ -45,6 +45,7 @@ SENTENCES = {
     "thumbnails-there": "The folder {path} is not empty; give one that is, or a new one.",
     "backup-unknown": "{path} is no backup of a layout that is known here.",
     "backup-damaged-list": "What {path} holds cannot be told: its list or its facts are damaged.",
+    "backups-no-place": "Name a place to look in, or a job whose sources are looked at.",
     "backups-none": "There is no backup in {path}.",
     "secret-wanted": "{path} is locked, and no {what} was given. Nothing was opened.",
     "secret-wrong": "That {what} does not open {path}. Nothing was opened.",

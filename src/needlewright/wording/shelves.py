@@ -199,6 +199,14 @@ def row_lines(found: FoundBackup, use: Use, loss: Loss) -> list[tuple[str, str]]
     return out
 
 
+def judged_line(use: Use, loss: Loss) -> str:
+    """What any shelf is good for: 'Holds 3 of 14 names that were lost; …'"""
+    said = why(use, loss)
+    if loss.known:
+        said += f"; {units.count(use.dated_before, 'file')} dated up to the day of the loss"
+    return f"{said[:1].upper()}{said[1:]}."
+
+
 def lines(number: int, found: FoundBackup, use: Use, loss: Loss) -> list[str]:
     """A backup, for a list in a terminal."""
     out = [f"{number}. {title(found)}", f"   {found.spec}"]

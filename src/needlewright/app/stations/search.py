@@ -301,7 +301,8 @@ class Search(QWidget):
             return
         if self.inside is not None:
             self.inside.deleteLater()
-        self.inside = InsideDialog(self._session.listings, source.path, self)
+        self.inside = InsideDialog(self._session.listings, source.path, self,
+                                   self._session.board.folder)
         self.inside.wanted.connect(self._bring)
         self.inside.open()
 

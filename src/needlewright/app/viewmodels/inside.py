@@ -30,15 +30,17 @@ ORDERS: dict[int, Callable[[Inside], Any]] = {
 class Looked:
     """What a phone offers, as it is shown at first: what it soon throws away, then the newest.
     `lower`: the paths of `every`, to be searched in; `missing`: of the list; `more`: that these are
-    the first ones, and more will come."""
+    the first ones, and more will come; `judged`: how useful they are to the job, in words."""
 
     every: list[Inside]
     lower: list[str]
     missing: Mapping[str, int]
     more: bool = False
+    judged: str = ""
 
 
-def looked(every: Iterable[Inside], missing: Mapping[str, int], more: bool = False) -> Looked:
+def looked(every: Iterable[Inside], missing: Mapping[str, int], more: bool = False,
+           judged: str = "") -> Looked:
     """Lay it out: that takes long for many files, and belongs into no thread of a window."""
     removed: list[tuple[str, Inside]] = []
     others: dict[str, list[Inside]] = {}  # sorting all at once would let nobody else work
@@ -50,7 +52,7 @@ def looked(every: Iterable[Inside], missing: Mapping[str, int], more: bool = Fal
     laid = [one for _, one in sorted(removed, key=itemgetter(0))]
     for day in sorted(others, reverse=True):
         laid += others[day]
-    return Looked(laid, [one.path.lower() for one in laid], missing, more)
+    return Looked(laid, [one.path.lower() for one in laid], missing, more, judged)
 
 
 class InsideModel(Listed[Inside]):

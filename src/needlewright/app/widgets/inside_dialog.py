@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from operator import attrgetter
+from pathlib import Path
 
 from PySide6.QtCore import QRect, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QFontMetrics, QPainter, QResizeEvent
@@ -74,7 +75,9 @@ class InsideDialog(QDialog):
 
     wanted = Signal(object)
 
-    def __init__(self, listings: Listings, spec: str, parent: QWidget | None = None) -> None:
+    def __init__(self, listings: Listings, spec: str, parent: QWidget | None = None,
+                 job: Path | None = None) -> None:
+        """`job`: the folder of the open one, for which it is judged."""
         super().__init__(parent)
         self.setObjectName("insideDialog")
         name = short_name(spec)
@@ -82,7 +85,7 @@ class InsideDialog(QDialog):
         self._keys: frozenset[str] = frozenset()
         self._name, self._kind = name, ""
         self._listings, self._accepted = listings, False
-        self.work: LookWork | None = listings.look(spec, self._ended)
+        self.work: LookWork | None = listings.look(spec, self._ended, job)
         self.model = InsideModel(self._want)
         outer = column(self, (20, 16, 20, 16))
         self.told = label(words.ASKING.format(name=name), "muted", "insideTold", wrap=True)
@@ -181,7 +184,7 @@ class InsideDialog(QDialog):
     def _came(self, came: Looked) -> None:
         if not came.more:
             self.gauge.hide()
-            self.told.setText(phone_words.listed_line(came.missing))
+            self.told.setText(f"{phone_words.listed_line(came.missing)} {came.judged}".strip())
         there = set(map(attrgetter("kind"), came.every))
         for made in self._group.buttons():
             made.setVisible(made.property("kind") in ("", *map(str, there)))

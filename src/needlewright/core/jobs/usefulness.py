@@ -7,11 +7,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from pathlib import Path
 
 from needlewright.core.jobs.already import Already
 from needlewright.core.jobs.loss import Loss
+from needlewright.core.jobs.store import Job
 from needlewright.core.shelves.backups.finding import FoundBackup
-from needlewright.core.sources.shelf import Offered
+from needlewright.core.sources.registry import lies_at
+from needlewright.core.sources.shelf import Offered, is_distant
 
 
 class When(StrEnum):
@@ -64,6 +67,13 @@ def use_of(offered: Sequence[Offered], made: str | None, loss: Loss, already: Al
 
 def _day(one: Offered) -> str:
     return (one.created or one.modified or "")[:10]
+
+
+def places_of(job: Job) -> list[Path]:
+    """Where backups may lie among the sources of a job: folders, and images, which may be of a
+    phone's storage."""
+    return [path for row in job.sources() if not is_distant(row.kind)
+            and (path := Path(lies_at(row.path))).exists() and not path.is_block_device()]
 
 
 def ranked(found: Sequence[FoundBackup], loss: Loss, already: Already) -> list[
