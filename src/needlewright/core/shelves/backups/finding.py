@@ -24,6 +24,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 #: Folders of older states that file systems and shares have without listing them.
 UNLISTED = (".zfs/snapshot", ".snapshot", "~snapshot")
+KERNELS = frozenset(("/proc", "/sys", "/dev"))  # no files of anybody's
 #: What files are called that are backups.
 SUFFIXES = frozenset(("", ".zip", ".tar", ".gz", ".tgz", ".zst", ".tzst", ".img", ".image", ".dd",
                       ".raw", ".bin"))
@@ -62,7 +63,7 @@ def places_in(top: Path, stop: StopSignal) -> Iterator[Path]:
             found += 1
             yield from _states(path, layout)
             continue
-        if depth >= MOST_DEPTH or path.is_symlink() or not path.is_dir():
+        if depth >= MOST_DEPTH or str(path) in KERNELS or path.is_symlink() or not path.is_dir():
             continue
         try:
             with os.scandir(path) as listed:

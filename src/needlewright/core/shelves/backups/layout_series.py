@@ -119,11 +119,11 @@ class SeriesBackup(Backup):
 
 def _open_one(path: Path, spec: str) -> Backup:
     """One folder of a series: with the ones before it, where each holds changes only."""
-    states = [(moment, folder) for moment, folder in states_in(path.parent)]
-    upto = [state for state in states if state[1].name <= path.name or state[1] == path]
-    mine = next(state for state in states if state[1].name == path.name)
-    if len(states) >= LEAST and not holds_everything(states):
-        opened = SeriesBackup(upto if len(upto) >= LEAST else [mine], None)
+    states = states_in(path.parent)
+    number = next(n for n, state in enumerate(states) if state[1].name == path.name)
+    mine = states[number]
+    if not holds_everything(states):
+        opened = SeriesBackup(states[: number + 1], None)
         opened.full = False
         opened.facts.notes = ("backup-changes-only",)
         return opened
