@@ -15,6 +15,7 @@ from unittest import mock
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from needlewright.core import kept_open
 from needlewright.core.databases.quick import rows_of, table_named
 from needlewright.core.databases.reading import Database
 from needlewright.core.errors import NeedlewrightError, SourceError
@@ -122,6 +123,15 @@ class PhoneBackupTest(ShelfTest):
         other.write_bytes(good)  # the drive was read again, and better
         self.brought(f"backup:{backup}")
         self.assertEqual(self.finds()["DCIM/Camera/FP_0002.jpg"].grade, "whole")
+        # … and what was brought well stays so, though it is damaged or gone there later.
+        other.write_bytes(good[:5000])
+        self.brought(f"backup:{backup}")
+        self.assertEqual(self.finds()["DCIM/Camera/FP_0002.jpg"].grade, "whole")
+        other.unlink()
+        kept_open.let_all_go()
+        self.brought(f"backup:{backup}")
+        row = self.finds()["DCIM/Camera/FP_0002.jpg"]
+        self.assertEqual((row.grade, row.size), ("whole", len(good)))
 
     def test_a_manifest_that_lies(self):
         backup = self.made()

@@ -21,7 +21,8 @@ RECORD_CHECKS = frozenset({"record", "clusters", "extents", "length", "name"})
 LOST_FOLDER = "lost folder "  # begins a path whose upper folders are not known
 STITCHED, BY_HAND = "stitched", "by-hand"  # the claims of what was put together
 MENDED = "mended"  # … and the beginning of those of what was mended: they merge with nothing
-STEP_ORDER = ("records", "old-records", "kept-copies", "signatures", "stitching")
+KEPT_COPIES = "kept-copies"
+STEP_ORDER = ("records", "old-records", KEPT_COPIES, "signatures", "stitching")
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,11 +93,20 @@ def settle(find: Find, standing: Sequence[Standing]) -> Decision:
 
 
 def _shelved(find: Find, standing: Sequence[Standing]) -> Decision:
-    """A file on a shelf is what it is now, whatever it was when it was looked at before."""
+    """A file on a shelf is what it is now, whatever it was when it was looked at before; what was
+    brought from elsewhere is kept as long as nothing better comes."""
     same = next((s for s in standing if is_same(find, s)), None)
     if same is None:
         return Decision(Act.ADD, find, claim=claim_of(find))
+    if KEPT_COPIES in find.found_by and _is_better(same, find):
+        # What was brought stays, though the device refuses the file now, or the backup got worse.
+        return Decision(Act.KEEP, find, same.number)
     return Decision(Act.REPLACE, find, same.number)
+
+
+def _is_better(stands: Standing, find: Find) -> bool:
+    """Whether what stands is of a better grade, or of the same with more of it."""
+    return worth(stands.grade, stands.share, 0) > worth(find.grade, find.share, 0)
 
 
 def is_same(find: Find, stands: Standing) -> bool:
