@@ -54,17 +54,18 @@ def _backups(options: argparse.Namespace, stop: StopSignal) -> int:
     from needlewright.core.jobs.usefulness import places_of, ranked
     from needlewright.core.shelves.backups.finding import find_backups
 
-    loss, there, places = UNKNOWN, Already(), [Path(place) for place in options.place]
+    loss, there, own = UNKNOWN, Already(), list[Path]()
     if options.job:
         with Job(options.job) as job:
             loss, there = loss_of(job), already_there(job)
-            places += places_of(job)
+            own = places_of(job)
+    places = [*map(Path, options.place), *own]
     if not places:
         raise NeedlewrightError("backups-no-place")
     if options.loss:
         loss = Loss(options.loss)
     cli_secrets.use_for_backups(options)
-    found = list(find_backups(places, stop, _told))
+    found = list(find_backups(places, stop, _told, own))
     if not found:
         raise NeedlewrightError("backups-none", path=", ".join(map(str, places)))
     order = ranked(found, loss, there)

@@ -132,6 +132,19 @@ class FindingTest(ShelfTest):
         self.assertEqual((locked.problem.code, locked.facts.encrypted, locked.offered),
                          ("secret-wanted", True, []))
 
+    def test_a_folder_of_the_job_is_looked_through_and_none_itself(self):
+        place = self.backups() / "deep"
+        job = self.folder / "job of a folder"
+        self.command("search", place, "--job", job)
+        status, out, errors = self.command("backups", "--job", job)
+        self.assertEqual((status, out.count("backup:")), (0, 2), out)
+        self.assertIn("er/before", out)
+        plain = write_tree(self.folder / "plain", {"a.txt": b"reeds"})
+        self.command("search", plain, "--job", self.folder / "job of none")
+        status, _, errors = self.command("backups", "--job", self.folder / "job of none")
+        self.assertEqual(status, 1)
+        self.assertIn("no backup", errors)
+
     def test_the_most_useful_first(self):
         found = list(find_backups([self.backups()], threading.Event()))
         loss = Loss("2031-05-20")

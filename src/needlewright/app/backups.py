@@ -37,7 +37,8 @@ class FindWork(Work):
                 loss, there, own = loss_of(job), already_there(job), places_of(job)
         self.judged.emit(loss, there)
         try:
-            for found in find_backups([*self._places, *own], self.stop_signal, self._looks_at):
+            for found in find_backups([*self._places, *own], self.stop_signal,
+                                      self._looks_at, own):
                 self.came.emit(found)
         except Interrupted:
             pass

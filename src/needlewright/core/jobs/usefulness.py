@@ -70,10 +70,10 @@ def _day(one: Offered) -> str:
 
 
 def places_of(job: Job) -> list[Path]:
-    """Where backups may lie among the sources of a job: folders, and images, which may be of a
-    phone's storage."""
+    """Where backups may lie among the sources of a job: in its folders, which are none themselves.
+    """
     return [path for row in job.sources() if not is_distant(row.kind)
-            and (path := Path(lies_at(row.path))).exists() and not path.is_block_device()]
+            and (path := Path(lies_at(row.path))).is_dir()]
 
 
 def ranked(found: Sequence[FoundBackup], loss: Loss, already: Already) -> list[

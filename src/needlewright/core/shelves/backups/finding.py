@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -92,10 +92,11 @@ def _states(path: Path, layout: Layout) -> Iterator[Path]:
 
 
 def find_backups(places: Iterable[Path], stop: StopSignal,
-                 told: Callable[[Path], None] = lambda path: None) -> Iterator[FoundBackup]:
-    """Each backup in `places` with what it holds; `told`: which is being looked at. SourceError
-    where a place is not there."""
-    seen: set[str] = set()
+                 told: Callable[[Path], None] = lambda path: None,
+                 but: Collection[Path] = ()) -> Iterator[FoundBackup]:
+    """Each backup in `places` with what it holds; `told`: which is being looked at; `but`: what
+    counts as none. SourceError where a place is not there."""
+    seen: set[str] = {os.path.realpath(path) for path in but}
     for place in places:
         if not place.exists():
             raise SourceError("source-missing", path=str(place))
