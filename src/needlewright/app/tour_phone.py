@@ -56,13 +56,19 @@ def tour_phone(window: MainWindow, folder: Path, wait: Wait, shoot: Callable[[st
     session.choice.select(kept[0].id)
     wait(lambda: session.desk.idle, "the phone's finds")
     shoot("7-phone-finds")
+    deliver_tray(window, folder / "phone delivery", wait, "the phone's delivery")
+
+
+def deliver_tray(window: MainWindow, folder: Path, wait: Wait, what: str) -> None:
+    """Deliver the tray into `folder`, and print what became of it; `what`: said where it does not
+    get past that."""
+    session = window.session
     session.delivered = None
     window.show_station(DELIVERY)
-    window.delivery.choose_folder(folder / "phone delivery")
+    window.delivery.choose_folder(folder)
     wait(lambda: session.desk.idle, "the tray")
     window.delivery.begin()
-    wait(lambda: session.delivered is not None and session.delivery is None,
-         "the phone's delivery")
+    wait(lambda: session.delivered is not None and session.delivery is None, what)
     if isinstance(session.delivered, Delivered):
         print(delivered_line(session.delivered))
         print(session.delivered.path)

@@ -9,9 +9,9 @@ from collections.abc import Callable
 from pathlib import Path
 
 from needlewright.app.session import Session
+from needlewright.app.tour_phone import Wait, deliver_tray
 from needlewright.app.widgets.secret_dialog import SecretDialog
-from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH, MainWindow
-from needlewright.core.delivery.bag import Delivered
+from needlewright.app.window import FINDS, INTAKE, SEARCH, MainWindow
 from needlewright.core.jobs.loss import Loss
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
@@ -25,9 +25,7 @@ from needlewright.standins.sync.app import PASSWORD as SYNC_PASSWORD
 from needlewright.standins.sync.app import SyncFaults
 from needlewright.standins.sync.start import running as sync_running
 from needlewright.wording import shelves as words
-from needlewright.wording.activity import delivered_line
 
-Wait = Callable[[Callable[[], bool], str], None]
 REDUCED = ["FP_0303.jpg"]  # of which the album has a small copy alone
 
 
@@ -82,7 +80,7 @@ def tour_shelves(window: MainWindow, folder: Path, wait: Wait,
     wait(lambda: session.desk.idle, "what is missing")
     shoot("9-only-missing")
     window.finds.missing.click()
-    _deliver(window, folder / "only missing", wait)
+    deliver_tray(window, folder / "only missing", wait, "the delivery of what was missing")
 
 
 def _backups(window: MainWindow, wait: Wait, shoot: Callable[[str], None]) -> None:
@@ -115,17 +113,3 @@ def _bring(session: Session, wait: Wait, kind: str) -> None:
          and not session.listings.busy, f"what the {kind} holds")
     session.begin_search(Plan(("kept-copies",)))
     wait(lambda: not session.searching, f"the files of the {kind}")
-
-
-def _deliver(window: MainWindow, folder: Path, wait: Wait) -> None:
-    session = window.session
-    session.delivered = None
-    window.show_station(DELIVERY)
-    window.delivery.choose_folder(folder)
-    wait(lambda: session.desk.idle, "the tray")
-    window.delivery.begin()
-    wait(lambda: session.delivered is not None and session.delivery is None,
-         "the delivery of what was missing")
-    if isinstance(session.delivered, Delivered):
-        print(delivered_line(session.delivered))
-        print(session.delivered.path)

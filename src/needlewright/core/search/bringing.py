@@ -19,6 +19,7 @@ from typing import TypeAlias
 
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.phones.phone import OF_STATES
+from needlewright.core.sources.files import sha256_of
 from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.stopping import Interrupted, StopSignal
 
@@ -135,7 +136,7 @@ class Carrier:
         """… and its hash, while others are made safe."""
         for offered, path in self._handed(self._safe):
             with self._telling():
-                self._put(Came(offered, path, _hashed(path)))
+                self._put(Came(offered, path, sha256_of(path)))
         self._put(None)
 
     def _handed(self, hands: Hands) -> Iterator[tuple[Offered, Path]]:
@@ -247,11 +248,6 @@ def _make_safe(part: Path, path: Path) -> None:
     with open(part, "rb") as file:
         os.fsync(file.fileno())
     os.replace(part, path)
-
-
-def _hashed(path: Path) -> str:
-    with open(path, "rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _name_of(spec: str, offered: Offered) -> str:

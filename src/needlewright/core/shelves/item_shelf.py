@@ -8,7 +8,6 @@ from __future__ import annotations
 import contextlib
 import errno
 import gc
-import hashlib
 import io
 import os
 import threading
@@ -22,6 +21,7 @@ from typing import Any
 from needlewright.core import kept_open
 from needlewright.core.errors import SourceError
 from needlewright.core.names import one_line
+from needlewright.core.sources.files import sha256_of
 from needlewright.core.sources.shelf import (
     DistantShelf,
     Flaw,
@@ -202,7 +202,7 @@ class ItemShelf(DistantShelf):
         """What tells that a file is not the one that was promised."""
         if offered.size is not None and have != offered.size:
             return Flaw("shelf-size", path=offered.entry.path, told=offered.size, there=have)
-        if offered.sha256 and _hashed(path) != offered.sha256.lower():
+        if offered.sha256 and sha256_of(path) != offered.sha256.lower():
             return Flaw("shelf-hash", path=offered.entry.path)
         return None
 
@@ -266,8 +266,3 @@ def opened(spec: str, make: Callable[[str], ItemShelf]) -> ItemShelf:
             return kept
         kept.end()
     return make(spec)
-
-
-def _hashed(path: Path) -> str:
-    with open(path, "rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
