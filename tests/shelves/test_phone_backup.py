@@ -82,7 +82,7 @@ class PhoneBackupTest(ShelfTest):
         whole, piece = place.read_bytes(), (1 << 20) + 28
         first, second = whole[16 : 16 + piece], whole[16 + piece : 16 + 2 * piece]
         for broken in (whole[:16] + second + first + whole[16 + 2 * piece :],
-                       whole[: 16 + 2 * piece], whole[:20] + b"x" + whole[21:]):
+                       whole[: 16 + 2 * piece], whole[:20] + bytes([whole[20] ^ 1]) + whole[21:]):
             place.write_bytes(broken)
             found, flaws = contents(self.folder / "long")
             self.assertEqual(flaws, {"a.bin": "backup-unauthentic"})

@@ -8,7 +8,6 @@ first.
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import re
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
@@ -20,6 +19,7 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place, Stored
 from needlewright.core.errors import FormatError, NeedlewrightError, SourceError
 from needlewright.core.finds import MENDED_FROM, NOT_MENDED, Find
+from needlewright.core.hashing import sha256_of
 from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
@@ -297,9 +297,7 @@ def _kept(job: Job, record: FindRecord, result: Treated) -> int:
     """Keep the new file as a find beside the damaged one."""
     after, row, output = result.after, record.row, result.output
     assert after is not None and output is not None
-    with output.open("rb") as file:
-        digest = hashlib.file_digest(file, "sha256").hexdigest()
-    content = Stored(f"{FOLDER}/{output.name}", digest, output.stat().st_size)
+    content = Stored(f"{FOLDER}/{output.name}", sha256_of(output), output.stat().st_size)
     stem = None if row.name is None else row.name.rpartition(".")[0] or row.name
     name = None if stem is None else f"{stem}.{after.extension}"
     doubts = (Check(STEP, Outcome.DOUBT, code, content=True) for code in result.doubts)

@@ -18,8 +18,8 @@ from pathlib import Path
 from typing import TypeAlias
 
 from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.core.hashing import sha256_of
 from needlewright.core.phones.phone import OF_STATES
-from needlewright.core.sources.files import sha256_of
 from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.stopping import Interrupted, StopSignal
 

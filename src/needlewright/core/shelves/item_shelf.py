@@ -20,8 +20,8 @@ from typing import Any
 
 from needlewright.core import kept_open
 from needlewright.core.errors import SourceError
+from needlewright.core.hashing import sha256_of
 from needlewright.core.names import one_line
-from needlewright.core.sources.files import sha256_of
 from needlewright.core.sources.shelf import (
     DistantShelf,
     Flaw,

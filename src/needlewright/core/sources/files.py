@@ -9,7 +9,6 @@ from __future__ import annotations
 import errno
 import fcntl
 import getpass
-import hashlib
 import os
 import stat
 import struct
@@ -89,12 +88,6 @@ class ImageFile(Source):
         if self._fd >= 0:
             os.close(self._fd)
             self._fd = -1
-
-
-def sha256_of(path: Path) -> str:
-    """The SHA-256 (hex) of a file; OSError."""
-    with open(path, "rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def _told_by_device(fd: int, question: int) -> int:
