@@ -5,13 +5,14 @@ import os
 import sys
 import tempfile
 import threading
+import traceback
 import unittest
 from collections.abc import Callable
 from pathlib import Path
 from unittest import mock
 
 import bagit
-from PySide6.QtCore import QEventLoop, QPoint, Qt, QTimer, qInstallMessageHandler
+from PySide6.QtCore import QEvent, QEventLoop, QPoint, Qt, QTimer, qInstallMessageHandler
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtTest import QSignalSpy, QTest
 from PySide6.QtWidgets import QApplication, QDialog, QLabel, QPushButton, QWidget
@@ -45,6 +46,11 @@ class WindowCase(unittest.TestCase):
         self.folder = Path(place.name)
         self.warnings: list[str] = []
         qInstallMessageHandler(lambda kind, where, text: self.warnings.append(text))
+        self.faults: list[str] = []
+        hook = mock.patch.object(sys, "excepthook", lambda kind, fault, trace: self.faults.append(
+            "".join(traceback.format_exception(fault))))
+        hook.start()
+        self.addCleanup(hook.stop)
         self.addCleanup(qInstallMessageHandler, None)
         os.environ["XDG_DATA_HOME"] = str(self.folder / "data")
         self.addCleanup(os.environ.pop, "XDG_DATA_HOME", None)
@@ -82,6 +88,12 @@ class WindowCase(unittest.TestCase):
     def close(self):
         self.window.close()
         self.assertEqual(self.late, [], "the job was read in the window's thread")
+        self.idle()
+        for left in QApplication.topLevelWidgets():  # each would be styled anew in later tests
+            left.deleteLater()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        look.changed.emit()  # a widget that is gone and still listens would be told by its fault
+        self.assertEqual(self.faults, [])
         unexpected = [w for w in self.warnings if not w.startswith(QUIET)]
         self.assertEqual(unexpected, [])
 

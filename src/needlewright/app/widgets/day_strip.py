@@ -35,8 +35,11 @@ class DayStrip(QWidget):
         self.source_name = ""
         self.days: tuple[Day, ...] = ()
         self.current = -1
+        self._fit()
+        look.changed.connect(self._fit)
+
+    def _fit(self) -> None:
         self.setFixedHeight(look.px(HEIGHT))
-        look.changed.connect(lambda: self.setFixedHeight(look.px(HEIGHT)))
 
     def show_source(self, name: str) -> None:
         """Another source; its days come later."""

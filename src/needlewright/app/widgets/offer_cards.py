@@ -26,8 +26,11 @@ class OfferCards(QWidget):
         self.texts: list[tuple[str, str]] = []
         self.pictures: list[QPixmap] = []
         self.current = 0
+        self._fit()
+        look.changed.connect(self._fit)
+
+    def _fit(self) -> None:
         self.setFixedHeight(look.px(146))
-        look.changed.connect(lambda: self.setFixedHeight(look.px(146)))
 
     def show_offers(self, texts: list[tuple[str, str]], pictures: list[QPixmap],
                     current: int) -> None:

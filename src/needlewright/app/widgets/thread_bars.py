@@ -27,8 +27,11 @@ class ThreadBars(QWidget):
         super().__init__()
         self.setObjectName("threadBars")
         self.standing: Standing | None = None
+        self._fit()
+        look.changed.connect(self._fit)
+
+    def _fit(self) -> None:
         self.setFixedHeight(look.px(58))
-        look.changed.connect(lambda: self.setFixedHeight(look.px(58)))
 
     def show_standing(self, standing: Standing | None) -> None:
         self.standing = standing
