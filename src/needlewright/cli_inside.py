@@ -31,6 +31,7 @@ def add_command(commands: Any, narrowing: Callable[[argparse.ArgumentParser], No
     inside.add_argument("--json", action="store_true", help=words.HELP["json"])
     inside.add_argument("--job", help=words.HELP["inside_job"])
     inside.add_argument("--names", action="store_true", help=words.HELP["inside_names"])
+    inside.add_argument("--rows", action="store_true", help=words.HELP["inside_rows"])
     inside.add_argument("--thumbnails", metavar="DIR", help=words.HELP["inside_thumbnails"])
     inside.set_defaults(action=lambda options: _asked(options, plan, ready))
 
@@ -83,6 +84,7 @@ def names_in(file: str) -> Sequence[str]:
 
 
 def _inside(options: argparse.Namespace, plan: Plan, stop: StopSignal) -> int:
+    from needlewright.cli_inside_rows import RowsInside
     from needlewright.core.search.shelf_names import ShelfNames
 
     folder = Path(options.thumbnails) if options.thumbnails else None
@@ -91,9 +93,13 @@ def _inside(options: argparse.Namespace, plan: Plan, stop: StopSignal) -> int:
     with shelf_at(options.source) as shelf:
         shelf.heed(stop)
         wanted = list(ShelfNames(shelf.offered()).wanted(plan))
+        rows = RowsInside(shelf, wanted, stop) if options.rows else None
         if options.json:
             print(json.dumps({"listed": shelf.missing(),
-                              "files": [inside_words.as_json(one) for one in wanted]}, indent=1))
+                              "files": [inside_words.as_json(one) for one in wanted],
+                              **({"rows": rows.as_json()} if rows else {})}, indent=1))
+        elif rows is not None:
+            rows.show(options.names)
         else:
             for one in wanted:
                 print(one.path if options.names else inside_words.line(one))

@@ -14,13 +14,13 @@ from pathlib import Path
 from typing import IO, Any
 
 from needlewright.cli_files import listing
+from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.databases.reading import Database, Evidence, Row
 from needlewright.core.databases.records import Value
 from needlewright.core.databases.sim_book import MOST_BYTES, Contact, contacts
 from needlewright.core.databases.vcards import card
 from needlewright.core.delivery.rows_folder import RowsFolder
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.beside import JOURNAL, LOG
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source
 from needlewright.wording import cli as words

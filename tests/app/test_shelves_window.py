@@ -12,7 +12,7 @@ from unittest import mock
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog, QInputDialog, QLabel, QPushButton
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QLabel, QLineEdit, QPushButton
 
 from needlewright.app.standin_service import ServiceWindow
 from needlewright.app.tour_shelves import asked
@@ -29,10 +29,12 @@ from needlewright.standins.album.faults import AlbumFaults
 from needlewright.standins.album.start import SurveyAlbum
 from needlewright.standins.backups import Backed, write_backup
 from needlewright.standins.sync.start import SurveyFolder
+from needlewright.wording import rows as row_words
 from needlewright.wording import shelves as words
 from tests.app.test_window import LEFT, WindowCase
 from tests.shelves.support import photo, sha256, write_tree
 from tests.shelves.test_comparing import shot, smaller
+from tests.shelves.test_rows_inside import database
 
 BEFORE, AFTER = datetime(2031, 5, 19, tzinfo=UTC), datetime(2031, 6, 19, tzinfo=UTC)
 
@@ -68,14 +70,65 @@ class ShelvesWindowTest(WindowCase):
         self.wait(lambda: asked(self.window) is not dialog, "that it was taken")
         self.window.activateWindow()  # as a desktop does by itself
 
+    def test_messages_are_read_and_what_they_name_is_chosen(self):
+        base = self.folder / "messages"
+        database(base, "CREATE TABLE messages (id INTEGER PRIMARY KEY, sender TEXT, sent TEXT, "
+                 "text TEXT, file TEXT)", *(
+                     f"INSERT INTO messages VALUES ({n}, 'Hollow Bank', '2031-05-{n:02}', "
+                     f"'Otter {n}', 'DCIM/FP_{n % 2}.jpg')" for n in range(1, 28)),
+                 "DELETE FROM messages WHERE id = 14")
+        held = [Backed(path, data, BEFORE) for path, data in self.pictures.items()]
+        later = [Backed("DCIM/later.jpg", photo(9), AFTER)]
+        write_backup(self.folder / "one", "Reedbank F2", AFTER, [
+            *held, *later, Backed("Documents/messages.db", base.read_bytes(), BEFORE)])
+        self.session.open_phone(f"backup:{self.folder / 'one'}")
+        self.taken_in("backup")
+        dialog = self.looked_inside()
+        self.wait(lambda: dialog.gauge.isHidden() and len(dialog.model.shown) == 5, "the list")
+        self.assertFalse(dialog.read.isEnabled())
+        days = dialog.findChild(QLineEdit, "insideDays")
+        QTest.keyClicks(days, "2031-06-32")
+        self.wait(lambda: "no range of days" in dialog.count.text(), "that it is none")
+        days.clear()
+        QTest.keyClicks(days, "2031-06-01:")
+        self.wait(lambda: len(dialog.model.shown) == 1, "what is of those days")
+        QTest.mouseClick(dialog.findChild(QPushButton, "insideKind-message"), LEFT)
+        self.assertEqual(dialog.model.shown, [])
+        days.clear()
+        self.wait(lambda: len(dialog.model.shown) == 1, "the messages")
+        dialog.table.selectRow(0)
+        QTest.mouseClick(dialog.read, LEFT)
+        rows = dialog.rows_view
+        self.wait(lambda: rows.table.rows.rowCount() == 27, "the rows")
+        self.assertIn("26 live, 0 older, 1 removed", rows.told.text())
+        self.assertIn("Otter 14", row_words.cells(rows.table.rows.shown[0])[3])
+        QTest.mouseClick(rows.choose, LEFT)
+        self.assertEqual({one.name for one in dialog._chosen()},
+                         {"messages.db", "FP_0.jpg", "FP_1.jpg"})
+        QTest.mouseClick(dialog.bring, LEFT)
+        self.wait(lambda: self.session.searching, "the search")
+        self.wait(lambda: not self.session.searching, "its end")
+        with Job(self.session.board.folder, read_only=True) as job:
+            self.assertEqual({(r.name, r.kind) for r in job.matching()}, {
+                ("messages.db", "message"), ("FP_0.jpg", "photo"), ("FP_1.jpg", "photo")})
+
+    def looked_inside(self):
+        look = self.window.search.cards["kept-copies"].look
+        self.wait(lambda: look.isVisible() and look.isEnabled(), "the button")
+        QTest.mouseClick(look, LEFT)
+        return self.window.search.inside
+
     def brought(self, kind: str) -> None:
+        self.taken_in(kind)
+        QTest.mouseClick(self.window.search.cards["kept-copies"].begin, LEFT)
+        self.wait(lambda: self.session.searching, "the search")
+        self.wait(lambda: not self.session.searching, "its end")
+
+    def taken_in(self, kind: str) -> None:
         self.wait(lambda: self.session.source is not None and self.session.source.kind == kind
                   and not self.session.listings.busy, f"the {kind}")
         self.station(SEARCH)
         self.idle()
-        QTest.mouseClick(self.window.search.cards["kept-copies"].begin, LEFT)
-        self.wait(lambda: self.session.searching, "the search")
-        self.wait(lambda: not self.session.searching, "its end")
 
     def test_ranked_by_the_day_of_the_loss_and_taken_in(self):
         place = self.backups()
@@ -197,8 +250,7 @@ class ShelvesWindowTest(WindowCase):
         self.station(SEARCH)
         self.idle()
         kept_open.let_all_go()  # it is listed again
-        QTest.mouseClick(self.window.search.cards["kept-copies"].look, LEFT)
-        inside = self.window.search.inside
+        inside = self.looked_inside()
         self.wait(lambda: bool(inside.model.every), "the first page")
         self.assertLess(len(inside.model.every), 2000)
         self.assertFalse(inside.bring.isEnabled())

@@ -1,5 +1,6 @@
 """The real window, driven with clicks and keys, waiting on its signals."""
 
+import gc
 import json
 import os
 import sys
@@ -88,10 +89,11 @@ class WindowCase(unittest.TestCase):
     def close(self):
         self.window.close()
         self.assertEqual(self.late, [], "the job was read in the window's thread")
-        self.idle()
+        QApplication.processEvents()
         for left in QApplication.topLevelWidgets():  # each would be styled anew in later tests
             left.deleteLater()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.collect()  # now: a timer that ends in another thread goes on, of what is not there
         look.changed.emit()  # a widget that is gone and still listens would be told by its fault
         self.assertEqual(self.faults, [])
         unexpected = [w for w in self.warnings if not w.startswith(QUIET)]

@@ -6,14 +6,18 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
+from needlewright.app.rows_read import RowsRead, read_rows
 from needlewright.app.viewmodels.inside import Looked, looked
 from needlewright.app.worker import Work
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.errors import NeedlewrightError
 from needlewright.core.formats.recognising import HEAD_BYTES, recognise
 from needlewright.core.jobs.already import already_there
 from needlewright.core.jobs.loss import loss_of
@@ -21,11 +25,13 @@ from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.usefulness import use_of
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.shelf_names import Inside, ShelfNames
+from needlewright.core.search.shelf_rows import NamedFiles, fetch_rows
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.stopping import Interrupted
 from needlewright.core.walks import Kind
+from needlewright.wording import inside as words
 from needlewright.wording.shelves import judged_line
 
 PENDING = 64  # small pictures that wait: older ones are out of view by then
@@ -73,11 +79,24 @@ class ListingWork(Work):
         """What is done with the list."""
 
 
+@dataclass(frozen=True, slots=True)
+class RowsInside:
+    """What the rows of a database on a shelf are. `keys`: of the files that they name; `told`: what
+    was wrong with it; then `read` may be None."""
+
+    one: Inside
+    read: RowsRead | None
+    keys: frozenset[str]
+    told: str = ""
+
+
 class LookWork(ListingWork):
-    """… and hands out the small pictures that are asked for, the newest request first."""
+    """… and hands out the small pictures that are asked for, the newest request first, and the
+    rows of a database."""
 
     came = Signal(object)  # Looked
     picture = Signal(str, object)  # key, JPEG bytes; b"" where there is none
+    rows = Signal(object)  # RowsInside
 
     def __init__(self, spec: str, job: Path | None, parent: QObject | None = None) -> None:
         """`job`: by what it lost, what is listed is judged."""
@@ -86,6 +105,21 @@ class LookWork(ListingWork):
         self._lock = threading.Condition()
         self._wanted: deque[Inside] = deque(maxlen=PENDING)
         self._enough = self._first = False
+        self._asked_rows: Inside | None = None
+        self._enough_rows = threading.Event()
+
+    def want_rows(self, one: Inside) -> None:
+        """Ask for the rows of a database; they are told once, or not at all after `leave_rows`."""
+        with self._lock:
+            self._enough_rows.clear()
+            self._asked_rows = one
+            self._lock.notify()
+
+    def leave_rows(self) -> None:
+        """The rows that were asked for last are wanted no more."""
+        with self._lock:
+            self._asked_rows = None
+            self._enough_rows.set()
 
     def want(self, one: Inside) -> None:
         """Ask for the small picture of a file."""
@@ -103,6 +137,7 @@ class LookWork(ListingWork):
 
     def stop(self) -> None:
         super().stop()
+        self.leave_rows()
         self.finish()
 
     def page_came(self, some: Sequence[Offered]) -> None:
@@ -117,13 +152,41 @@ class LookWork(ListingWork):
         try:
             while True:
                 with self._lock:
-                    self._lock.wait_for(lambda: self._wanted or self._enough)
+                    self._lock.wait_for(
+                        lambda: self._wanted or self._enough or self._asked_rows)
                     if self._enough:
                         return
-                    one = self._wanted.pop()
+                    asked, self._asked_rows = self._asked_rows, None
+                    one = asked or self._wanted.pop()
+                if asked is not None:
+                    self._read_rows(shelf, asked)
+                    continue
                 self.picture.emit(one.offered.entry.key, self._small(shelf, pool, one))
         finally:
             pool.close()
+
+    def _read_rows(self, shelf: DistantShelf, one: Inside) -> None:
+        """Tell the rows of a database, or why there are none: it costs itself alone."""
+        shelf.heed(self._enough_rows)
+        try:
+            with ExitStack() as held:
+                file, log, journal = fetch_rows(shelf, one.offered, held)
+                named, keys = NamedFiles(shelf.offered()), set[str]()
+                read = read_rows(file, self._breathe, log, journal, lambda row: keys.update(
+                    found.entry.key for found in named.of(row)))
+                flaw = shelf.flaw(one.offered)
+                self.rows.emit(RowsInside(one, read, frozenset(keys),
+                                          words.flaw_line(flaw) if flaw else ""))
+        except NeedlewrightError as error:
+            self.rows.emit(RowsInside(one, None, frozenset(), words.flaw_line(error)))
+        except Interrupted:
+            pass
+        finally:
+            shelf.heed(self.stop_signal)
+
+    def _breathe(self) -> None:
+        if self._enough_rows.is_set():
+            raise Interrupted
 
     def _judged(self, shelf: DistantShelf) -> str:
         """How useful it is to the job."""

@@ -23,14 +23,16 @@ class RowsRead:
 
 
 def read_rows(file: Source, breathe: Callable[[], None], log: Source | None = None,
-              journal: Source | None = None) -> RowsRead:
+              journal: Source | None = None,
+              each: Callable[[Row], object] = lambda row: None) -> RowsRead:
     """FormatError where the database has no beginning, Interrupted where `breathe` says so. `log`,
-    `journal`: its own."""
+    `journal`: its own; `each` is told every row, also those that are not shown."""
     database = Database(file, log, journal, breathe)
     counts: Counter[str] = Counter()
     kept: dict[str, list[Row]] = {"removed": [], "older": [], "live": []}
     for row in itertools.chain(database.removed(), database.live()):
         counts[row.state] += 1
+        each(row)
         if len(kept[row.state]) < ROWS_SHOWN:
             kept[row.state].append(row)
     rows = [row for state in kept.values() for row in state]

@@ -23,6 +23,7 @@ from needlewright.core.checks.decoding import (
     DecoderPool,
 )
 from needlewright.core.contents import Place
+from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.delivery.bag import Delivered, Delivering, deliver
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.imaging.copier import CopyPlan
@@ -36,7 +37,7 @@ from needlewright.core.imaging.events import (
 )
 from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
-from needlewright.core.jobs.beside import JOURNAL, LOG, open_logs
+from needlewright.core.jobs.beside import open_logs
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.rechecking import decode_all, format_of
 from needlewright.core.jobs.rows import FindRecord, SourceRow

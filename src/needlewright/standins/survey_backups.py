@@ -11,6 +11,7 @@ import sqlite3
 import sys
 import tempfile
 import zipfile
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -20,7 +21,7 @@ from needlewright.core.shelves.backups.layout_manifest import CONTENT
 from needlewright.standins.backups import Backed, write_backup
 from needlewright.standins.phone.content import name_of, photo_bytes, taken
 
-VERSION = 1
+VERSION = 2
 DEVICE = "Reedbank F2"
 PASSWORD = "sallow and sedge"
 LOSS_DAY = "2031-05-20"
@@ -56,11 +57,11 @@ def build(place: Path | None = None) -> Path:
 def draw(place: Path) -> None:
     """Write them into `place`."""
     photos = {number: _photo(number) for number in (*range(10), *LOST)}
-    before = [*photos.values(), _messages(40)]
+    before = [*photos.values(), _messages(40), *_others()]
     since = [photos[number] for number in range(10)]
     write_backup(place / NAMES[0], DEVICE, BEFORE, before)
     write_backup(place / NAMES[1], DEVICE, BEFORE, before, PASSWORD)
-    write_backup(place / NAMES[2], DEVICE, SINCE, [*since, _messages(52)])
+    write_backup(place / NAMES[2], DEVICE, SINCE, [*since, _messages(52), *_others()])
     write_backup(place / NAMES[3], DEVICE, SINCE + timedelta(days=14), since[2:])
     write_backup(place / NAMES[4], DEVICE, DAMAGED_ON, [*list(photos.values())[2:12],
                                                         _messages(30)])
@@ -77,17 +78,46 @@ def _photo(number: int) -> Backed:
 
 
 def _messages(count: int) -> Backed:
+    """Some of them name photos; every ninth was removed."""
+    rows = [(("Hollow Bank", "Reed Island")[n % 2], f"2031-05-{n % 18 + 1:02}T05:{n % 60:02}",
+             f"Otter number {n} seen by the weir",
+             f"DCIM/Camera/{name_of(LOST[n % len(LOST)])}" if n % 10 == 3 else None)
+            for n in range(count)]
+    return _database("messages", "messages (id INTEGER PRIMARY KEY, sender TEXT, sent TEXT, "
+                     "text TEXT, attachment TEXT)", rows, 9)
+
+
+def _others() -> list[Backed]:
+    """Contacts, calls and notes."""
+    people = [(f"{name}, {what}", f"+99 555 01{n:02}") for n, (name, what) in enumerate(
+        (name, what) for name in ("Hollow Bank", "Reed Island", "Weir Cottage", "Alder Carr")
+        for what in ("warden", "hide", "boat"))]
+    calls = [(people[n % len(people)][1], f"2031-05-{n % 18 + 1:02}T06:{n:02}", 17 * n % 240)
+             for n in range(24)]
+    notes = [(f"Transect {n + 1}", f"Spraint on stone {n + 1}, tracks going upstream",
+              f"2031-05-{n + 3:02}") for n in range(8)]
+    return [
+        _database("contacts", "contacts (id INTEGER PRIMARY KEY, name TEXT, number TEXT)",
+                  people, 5),
+        _database("calls", "calls (id INTEGER PRIMARY KEY, number TEXT, date TEXT, "
+                  "duration INTEGER)", calls, 7),
+        _database("notes", "notes (id INTEGER PRIMARY KEY, title TEXT, text TEXT, written TEXT)",
+                  notes, 4)]
+
+
+def _database(name: str, table: str, rows: Sequence[tuple[object, ...]], removed: int) -> Backed:
+    """A database of one table, in which each row whose number `removed` divides was removed."""
     with tempfile.TemporaryDirectory() as work:
-        path = Path(work, "messages.db")
+        path = Path(work, name)
         base = sqlite3.connect(path)
-        base.execute("CREATE TABLE messages (id INTEGER PRIMARY KEY, sender TEXT, sent TEXT, "
-                     "text TEXT)")
-        base.executemany("INSERT INTO messages (sender, sent, text) VALUES (?, ?, ?)", [
-            (("Hollow Bank", "Reed Island")[n % 2], f"2031-05-{n % 18 + 1:02}T05:{n % 60:02}",
-             f"Otter number {n} seen by the weir") for n in range(count)])
+        base.execute("PRAGMA secure_delete=0")
+        base.execute(f"CREATE TABLE {table}")
+        columns = table.partition("PRIMARY KEY, ")[2].count(",") + 1
+        base.executemany(f"INSERT INTO {name} VALUES (NULL{', ?' * columns})", rows)
+        base.execute(f"DELETE FROM {name} WHERE id % {removed} = 0")
         base.commit()
         base.close()
-        return Backed("Documents/messages.db", path.read_bytes(), BEFORE)
+        return Backed(f"Documents/{name}.db", path.read_bytes(), BEFORE)
 
 
 def _damage(place: Path) -> None:

@@ -90,6 +90,8 @@ HELP = {
     "inside": "list what a phone offers, without fetching any of it",
     "inside_source": "a phone: phone:NAME, ptpip://HOST or usb:",
     "inside_names": "paths alone, one a line, as --named takes them",
+    "inside_rows": "read the rows of the databases among them, and tell which files these name; "
+                   "with --names, the paths of these files alone",
     "inside_thumbnails": "put the device's own small pictures into this folder, by their place in "
                          "the list",
     "named": "of what a phone offers, only the files whose paths this file names, one a line",

@@ -8,9 +8,10 @@ from datetime import datetime
 from operator import attrgetter
 from typing import Any
 
+from needlewright.core.errors import NeedlewrightError
 from needlewright.core.search.keeping import HIDDEN, UNFINISHED, VERSION
 from needlewright.core.search.shelf_names import Inside
-from needlewright.wording import checks, finds, units
+from needlewright.wording import checks, errors, finds, units
 
 COLUMNS = ("", "name", "state", "day", "size", "folder")
 LIVE, REFUSED, LACKING = "there", "refused", "content missing"
@@ -25,7 +26,24 @@ FILTER = "part of a name or folder"
 ONLY_REMOVED = "Removed only"
 CLOSE = "Close"
 ALL_KINDS = "All kinds"
+NAMES = "names {path}"
+NO_ROWS = "It offers no database of this."
+READ_ROWS = "Read its rows"
+ROWS_HEAD = "Rows of {name}"
+ROWS_READING = "{name} is fetched and read; nothing of it goes into the job…"
+ROWS_HINT = ("Removed rows stand first. Nothing of this was brought into the job yet.")
+CHOOSE_NONE = "It names no file here"
+CHOOSE_NAMED = "Choose it and the {files} it names"
+DAYS = "days: 2031-05-09:2031-05-12"
 BUSY = "A search is speaking with it; look inside when that has ended."
+
+
+def flaw_line(error: NeedlewrightError) -> str:
+    """What is wrong with the content of a file, as a sentence."""
+    if error.code in checks.SENTENCES:
+        told = checks.SENTENCES[error.code].format(**error.values)
+        return f"{told[:1].upper()}{told[1:]}."
+    return errors.explain(error)
 
 
 def state(one: Inside, now: datetime | None = None) -> str:
@@ -95,6 +113,11 @@ def as_json(one: Inside) -> dict[str, Any]:
             "refused": offered.refused or None, "problem": checks.SENTENCES[offered.problem]
             if offered.problem else None, "sha256": offered.sha256 or None,
             "shared_by": offered.shared_by or None, "reduced": offered.reduced}
+
+
+def choose_named(count: int) -> str:
+    """What the button below the rows of a database says: 'Choose it and the 3 files it names'."""
+    return CHOOSE_NONE if not count else CHOOSE_NAMED.format(files=units.count(count, "file"))
 
 
 def listing_line(name: str, told: tuple[int, int]) -> str:

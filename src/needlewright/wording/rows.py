@@ -85,7 +85,8 @@ def trouble(met: Trouble) -> Sequence[str]:
 def cells(row: Row) -> tuple[str, str, str, str, str]:
     """A row as COLUMNS: '214', 'sender hide 4 · body seen at the weir · …'."""
     held = "   ".join(f"{one_line(name)}: {'not known' if name in row.lost else value(one)}"
-                      for name, one in zip(row.columns, row.values))
+                      for at, (name, one) in enumerate(zip(row.columns, row.values))
+                      if at or one is None or one != row.rowid)  # its number has a column
     return row.state, one_line(row.table), number_of(row), held, evidence(row)
 
 

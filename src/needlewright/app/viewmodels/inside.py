@@ -14,6 +14,7 @@ from PySide6.QtGui import QPixmap
 
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.listed import Index, Listed
+from needlewright.core.search.days import Days
 from needlewright.core.search.shelf_names import Inside
 from needlewright.wording import inside as words
 
@@ -64,7 +65,7 @@ class InsideModel(Listed[Inside]):
         self.every: list[Inside] = []
         self._want = want
         self._lower: list[str] = []
-        self._narrow: tuple[str, bool, str] = "", False, ""
+        self._narrow: tuple[str, bool, str, Days | None] = "", False, "", None
         self._pictures: OrderedDict[str, QPixmap | None] = OrderedDict()
 
     def take(self, came: Looked) -> None:
@@ -72,9 +73,9 @@ class InsideModel(Listed[Inside]):
         self.every, self._lower = came.every, came.lower
         self._narrowed()
 
-    def narrow(self, kind: str, removed_only: bool, text: str) -> None:
-        """Show those alone of a `kind` ("": all), and with `text` in the path."""
-        self._narrow = kind, removed_only, text.lower()
+    def narrow(self, kind: str, removed_only: bool, text: str, days: Days | None = None) -> None:
+        """Show those alone of a `kind` ("": all), with `text` in the path, dated within `days`."""
+        self._narrow = kind, removed_only, text.lower(), days
         self._narrowed()
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
@@ -85,12 +86,15 @@ class InsideModel(Listed[Inside]):
             self._narrowed()
 
     def _narrowed(self) -> None:
-        kind, removed_only, text = self._narrow
+        kind, removed_only, text, days = self._narrow
         shown = self.every
         if text:
             shown = [one for one, path in zip(shown, self._lower, strict=True) if text in path]
         if kind:
             shown = [one for one in shown if one.kind == kind]
+        if days is not None:
+            shown = [one for one in shown
+                     if days.holds((one.offered.created, one.offered.modified))]
         self.show([one for one in shown if one.removed] if removed_only else shown)
 
     def show_picture(self, key: str, data: bytes) -> None:
@@ -101,7 +105,8 @@ class InsideModel(Listed[Inside]):
         while len(self._pictures) > KEPT:
             self._pictures.popitem(last=False)
         last = len(self.shown) - 1  # which row it is costs more than a look at those in view
-        self.dataChanged.emit(self.index(0, PICTURE), self.index(last, PICTURE))
+        if last >= 0:
+            self.dataChanged.emit(self.index(0, PICTURE), self.index(last, PICTURE))
 
     def has_picture(self, row: int) -> bool:
         """Whether a row may have a small picture."""

@@ -6,7 +6,15 @@ from functools import partial
 from operator import attrgetter
 from pathlib import Path
 
-from PySide6.QtCore import QRect, QSize, Qt, QTimer, Signal
+from PySide6.QtCore import (
+    QItemSelection,
+    QItemSelectionModel,
+    QRect,
+    QSize,
+    Qt,
+    QTimer,
+    Signal,
+)
 from PySide6.QtGui import QFontMetrics, QPainter, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -28,13 +36,17 @@ from needlewright.app.viewmodels.inside import FOLDER, NAME, PICTURE, InsideMode
 from needlewright.app.viewmodels.listed import Index
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.flow import flow
+from needlewright.app.widgets.inside_rows import InsideRows
 from needlewright.app.widgets.pictures import draw_fitted
 from needlewright.app.widgets.small import button, column, fill, label, line
+from needlewright.core.search.days import days_of
 from needlewright.core.search.shelf_names import Inside
+from needlewright.core.search.shelf_rows import holds_rows
 from needlewright.core.sources.registry import short_name
 from needlewright.wording import finds as find_words
 from needlewright.wording import inside as words
 from needlewright.wording import phones as phone_words
+from needlewright.wording import window as window_words
 
 WIDTHS = {0: 76, 1: 176, 2: 206, 3: 100, 4: 90}  # of columns; the folder takes the rest
 HIGH = 52  # pixels of a row
@@ -94,23 +106,33 @@ class InsideDialog(QDialog):
         self.filter.setObjectName("insideFilter")
         self.filter.setPlaceholderText(words.FILTER)
         self.filter.setClearButtonEnabled(True)
-        self.filter.setMinimumWidth(look.px(220))
+        self.filter.setMinimumWidth(look.px(180))
+        self.days = QLineEdit()
+        self.days.setObjectName("insideDays")
+        self.days.setPlaceholderText(words.DAYS)
+        self.days.setClearButtonEnabled(True)
+        self.days.setMinimumWidth(look.px(230))
         self._soon = QTimer(self, singleShot=True, interval=SOON_MS)
         self._soon.timeout.connect(self._narrow)
-        self.filter.textChanged.connect(lambda _: self._soon.start())
+        for typed in (self.filter, self.days):
+            typed.textChanged.connect(lambda _: self._soon.start())
         self.removed = button(words.ONLY_REMOVED, "insideRemoved", self._narrow, "link")
         self.removed.setCheckable(True)
         _make_room(self.removed)
-        self.kinds = flow(*self._kind_buttons(), self.removed, self.filter)
+        self.kinds = flow(*self._kind_buttons(), self.removed, self.filter, self.days)
         self.table = self._made_table()
         self.count = label("", "muted", "insideCount", wrap=True)
+        self.read = button(words.READ_ROWS, "insideReadRows", self._read_rows)
+        self.read.hide()
+        self.rows_view: InsideRows | None = None
         self.bring = button(words.bring((), 0), "insideBring", self._accept, "main")
         self.bring.setEnabled(False)
         fill(outer, label(words.HEAD.format(name=name), "head"),
              label(words.HINT, "muted", wrap=True), 2, line(self.kinds), 2)
         outer.addWidget(self.table, 1)
         fill(outer, line(self.told, self.gauge), self.count,
-             line(None, button(words.CLOSE, "insideClose", self.reject), self.bring, spacing=8))
+             line(self.read, None, button(words.CLOSE, "insideClose", self.reject), self.bring,
+                  spacing=8))
         for made in self.findChildren(QPushButton):
             made.setAutoDefault(False)  # Enter in the line for names must bring nothing
         self.resize(look.px(960), look.px(620))
@@ -163,6 +185,7 @@ class InsideDialog(QDialog):
         header.sectionClicked.connect(self._sort)
         for index, width in WIDTHS.items():
             table.setColumnWidth(index, look.px(width))
+        table.doubleClicked.connect(lambda _: self._read_rows())
         table.selectionModel().selectionChanged.connect(lambda *_: self._count())
         table.verticalScrollBar().valueChanged.connect(lambda _: self.model.forget_unseen())
         return table
@@ -189,6 +212,7 @@ class InsideDialog(QDialog):
         for made in self._group.buttons():
             made.setVisible(made.property("kind") in ("", *map(str, there)))
         self.removed.setVisible(any(one.removed for one in came.every))
+        self.read.setVisible(any(map(holds_rows, came.every)))
         self.model.take(came)
         self._count()
 
@@ -207,7 +231,12 @@ class InsideDialog(QDialog):
 
     def _narrow(self) -> None:
         self._soon.stop()
-        self.model.narrow(self._kind, self.removed.isChecked(), self.filter.text().strip())
+        try:
+            days = days_of(self.days.text())
+        except ValueError:
+            self.count.setText(window_words.SEARCH_DAYS_WRONG.format(text=self.days.text()))
+            return
+        self.model.narrow(self._kind, self.removed.isChecked(), self.filter.text().strip(), days)
         self._count()
 
     def _sort(self, section: int) -> None:
@@ -236,6 +265,44 @@ class InsideDialog(QDialog):
             self.count.setText(words.summary(shown) if shown else words.EMPTY)
         self.bring.setText(words.bring(chosen, len(shown)))
         self.bring.setEnabled(bool(shown) and self.gauge.isHidden())
+        self.read.setEnabled(self._readable(chosen) is not None)
+
+    # rows
+
+    def _readable(self, chosen: list[Inside]) -> Inside | None:
+        """The one database that is chosen, if it can be read."""
+        one = chosen[0] if len(chosen) == 1 else None
+        fits = one is not None and holds_rows(one) and self.gauge.isHidden()
+        return one if fits and self.work is not None else None
+
+    def _read_rows(self) -> None:
+        one = self._readable(self._chosen())
+        if one is None or self.work is None:
+            return
+        if self.rows_view is not None:
+            self.rows_view.deleteLater()
+        self.rows_view = InsideRows(self.work, one, self)
+        self.rows_view.chosen.connect(self._choose_files)
+        self.rows_view.open()
+
+    def _choose_files(self, keys: frozenset[str]) -> None:
+        """Choose these of all that is offered."""
+        for made in self._group.buttons():
+            made.setChecked(not made.property("kind"))
+        self.removed.setChecked(False)
+        self.filter.clear()
+        self.days.clear()
+        self._choose("")
+        chosen = QItemSelection()
+        for number, one in enumerate(self.model.shown):
+            if one.offered.entry.key in keys:
+                index = self.model.index(number, NAME)
+                chosen.select(index, index)
+        how = QItemSelectionModel.SelectionFlag
+        self.table.selectionModel().select(chosen, how.ClearAndSelect | how.Rows)
+        first = chosen.toList()[:1]
+        if first:
+            self.table.scrollTo(self.model.index(first[0].top(), NAME))
 
     # the end
 

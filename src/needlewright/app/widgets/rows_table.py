@@ -38,9 +38,11 @@ class RowsModel(Listed[Row]):
 class RowsTable(QTableView):
     """A table that is looked at; keys that it has no use for go on to what it lies in."""
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, parent: QWidget, with_place: bool = True) -> None:
+        """`with_place`: where a row stands has a column of its own, and is not in its tip alone."""
         super().__init__(parent)
         self.setObjectName("rowsTable")
+        self._with_place = with_place
         self.rows = RowsModel()
         self.setModel(self.rows)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -65,7 +67,7 @@ class RowsTable(QTableView):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         # With large text what a row holds comes first; where it stands is in its tip as well.
-        self.setColumnHidden(WHERE, self.width() < look.px(NARROW))
+        self.setColumnHidden(WHERE, not self._with_place or self.width() < look.px(NARROW))
         super().resizeEvent(event)
 
     def turn(self, pages: int) -> None:

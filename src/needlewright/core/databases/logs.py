@@ -10,6 +10,7 @@ import numpy as np
 
 from needlewright.core.sources.source import Source
 
+LOG, JOURNAL = "-wal", "-journal"  # endings of their names, behind that of the database
 LOG_MAGICS = {0x377F0682: "<u4", 0x377F0683: ">u4"}  # how its sums are counted
 LOG_HEADER, FRAME_HEADER = 32, 24
 JOURNAL_MAGIC = bytes.fromhex("d9d505f920a163d7")

@@ -25,6 +25,7 @@ from typing import Any
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place
+from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.databases.reading import Database
 from needlewright.core.delivery.blocks import blocks, opened, write_all
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
@@ -47,7 +48,8 @@ from needlewright.core.errors import (
     SourceError,
 )
 from needlewright.core.finds import Reason
-from needlewright.core.jobs.beside import JOURNAL, LOG, open_logs, with_logs
+from needlewright.core.formats.recognising import DATABASE
+from needlewright.core.jobs.beside import open_logs, with_logs
 from needlewright.core.jobs.delivered import note_delivered
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
@@ -56,7 +58,7 @@ from needlewright.core.stopping import StopSignal
 from needlewright.core.walks import Check
 
 TELL_SECONDS = 0.1
-DATABASE, MOST_DATABASE = "sqlite", 1 << 28  # format; bytes whose rows are written
+MOST_DATABASE = 1 << 28  # bytes of a database whose rows are written
 TABLES_TAKE = 3  # times their database, the rows of which lie beside it
 BAG_FILES = "bagit.txt"
 #: Failures of the destination itself; others concern one file.

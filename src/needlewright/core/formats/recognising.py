@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from functools import lru_cache
 
+from needlewright.core.databases.subjects import subject_by_name
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import formats
 from needlewright.core.walks import Kind
 
+DATABASE = "sqlite"  # the format whose kind its name tells
 HEAD_BYTES = 64  # what `Format.accept` sees
 # Names that are in use beside those that our formats give to files.
 ALSO = {
@@ -80,7 +82,9 @@ def kind_of_name(name: str) -> tuple[Kind, str, str]:
     extension = extension_of(name)
     known = _by_extension().get(extension)
     if known is not None:
-        return known[1], known[2], extension
+        about = subject_by_name(name.rpartition("/")[2].rpartition(".")[0]) if (
+            known[0].name == DATABASE) else ""
+        return Kind(about) if about else known[1], known[2], extension
     if extension in DOCUMENTS:
         return Kind.DOCUMENT, extension, extension
     return KINDS.get(extension, Kind.OTHER), extension or "unknown", extension or "bin"

@@ -6,15 +6,19 @@ in the isolated worker.
 
 from __future__ import annotations
 
+from needlewright.core.databases.subjects import SUBJECTS, subject_of
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
-from needlewright.core.sources.source import Source
+from needlewright.core.sources.source import Source, Span
+from needlewright.core.sources.windows import Window
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
-from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
+from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 
 MAGIC = b"SQLite format 3\0"
 LEAF_TABLE, INNER_TABLE = 0x0D, 0x05
+#: By what its tables are about; one format all the same.
+ABOUT = {subject: Variant("sqlite", "sqlite", Kind(subject), "DATABASE") for subject in SUBJECTS}
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
@@ -44,6 +48,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
          Check("index", Outcome.PASS, "schema-there")),
         share=(end - start) / max(1, pages * page_bytes) if pages else 0.5,
+        variant=ABOUT.get(subject_of(Window(source, Span(start, end)))),
         # Nothing in a page tells a foreign one.
         verified=start + page_bytes if problem else None, opaque=[(start + page_bytes, end)])
 
@@ -51,4 +56,5 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 register(Format(
     name="sqlite", kind=Kind.OTHER, extension="sqlite", signatures=(Signature(MAGIC),),
     accept=lambda head: head[:16] == MAGIC, walk=walk, decoder="DATABASE",
+    variants=tuple(ABOUT.values()),
 ))

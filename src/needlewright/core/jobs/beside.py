@@ -8,13 +8,12 @@ from contextlib import ExitStack
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Place
+from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.formats.recognising import DATABASE
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.sources.source import Source
-
-DATABASE = "sqlite"  # the format
-LOG, JOURNAL = "-wal", "-journal"
 
 
 def logs_of(job: Job, row: FindRow) -> dict[str, FindRow]:
