@@ -22,6 +22,7 @@ from hypothesis import strategies as st
 from needlewright.core import secrets
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.shelves.backups.base import layout_of, open_backup
+from needlewright.core.shelves.backups.spots import DiskSpot
 from needlewright.core.shelves.item_shelf import Item, Placing, clean_path
 from tests.shelves.support import ShelfTest, contents, files, photo, write_tree
 
@@ -62,7 +63,7 @@ class TarTest(ShelfTest):
         for at in (40, *(chance.randrange(600, len(whole)) for _ in range(6))):
             path = self.folder / "cut.tar.gz"
             path.write_bytes(whole[:at])
-            if layout_of(path, is_own=True) is None:
+            if layout_of(DiskSpot(path), is_own=True) is None:
                 self.assertLess(at, 600)
                 continue
             found, flaws = contents(path)
@@ -300,7 +301,7 @@ class HostileTest(ShelfTest):
     def test_zstandard_and_bzip2_that_make_much(self):
         path = self.folder / "z.tar.zst"
         path.write_bytes(zstandard.compress(bytes(64 << 20)))
-        self.assertIsNone(layout_of(path, is_own=True))
+        self.assertIsNone(layout_of(DiskSpot(path), is_own=True))
         path = self.folder / "b.zip"
         with zipfile.ZipFile(path, "w", zipfile.ZIP_BZIP2) as out:
             out.writestr("b.bin", bytes(8 << 20))

@@ -70,10 +70,10 @@ def _day(one: Offered) -> str:
 
 
 def places_of(job: Job) -> list[Path]:
-    """Where backups may lie among the sources of a job: in its folders, which are none themselves.
-    """
+    """Where backups may lie among the sources of a job: in its folders and its images, which are
+    none themselves. Devices are spared: reading them again may be what they do not survive."""
     return [path for row in job.sources() if not is_distant(row.kind)
-            and (path := Path(lies_at(row.path))).is_dir()]
+            and ((path := Path(lies_at(row.path))).is_dir() or path.is_file())]
 
 
 def ranked(found: Sequence[FoundBackup], loss: Loss, already: Already) -> list[

@@ -9,6 +9,7 @@ from pathlib import Path
 from needlewright.core.errors import SourceError
 from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.shelves.backups.base import SCHEME, Backup, open_backup
+from needlewright.core.shelves.backups.spots import image_of
 from needlewright.core.shelves.item_shelf import Item, ItemShelf, opened
 from needlewright.core.sources.registry import Opener, register
 from needlewright.core.sources.shelf import Offered
@@ -34,7 +35,7 @@ class BackupShelf(ItemShelf):
     def backup(self) -> Backup:
         """Opened when it is wanted: what was brought of it is there without it."""
         if self._backup is None:
-            self._backup = open_backup(self._path, self.spec)
+            self._backup = open_backup(self._path, self.spec, self.heeded)
             self._marks = self._backup.marks()
             self.stays = self._marks is not None
         return self._backup
@@ -58,7 +59,7 @@ class BackupShelf(ItemShelf):
         try:
             yield from self.backup.content(item, begin)
         except OSError as error:
-            if not self._path.exists():  # its drive was pulled
+            if not on_disk(self._path).exists():  # its drive was pulled
                 raise SourceError(GONE, path=self.name, reason="pulled",
                                   state="pulled") from error
             raise SourceError("source-unopenable", path=item.path,
@@ -77,7 +78,7 @@ class BackupShelf(ItemShelf):
             return b""
 
     def is_back(self) -> str:
-        if not self._path.exists():
+        if not on_disk(self._path).exists():
             return "pulled"
         return ""
 
@@ -85,6 +86,11 @@ class BackupShelf(ItemShelf):
 def place_of(spec: str) -> Path:
     """Where the backup that is opened by `spec` lies."""
     return Path(spec.removeprefix(SCHEME))
+
+
+def on_disk(path: Path) -> Path:
+    """What of this computer a backup is, or lies in."""
+    return image_of(path) or path
 
 
 def short_name(spec: str) -> str:
@@ -101,4 +107,4 @@ def _whole(spec: str) -> str:
 
 register(Opener("backup", lambda spec: spec.startswith(SCHEME), _whole,
                 lambda spec, direct: opened(_whole(spec), BackupShelf), short_name, by_scheme=True,
-                lies_at=lambda spec: str(place_of(spec))))
+                lies_at=lambda spec: str(on_disk(place_of(spec)))))

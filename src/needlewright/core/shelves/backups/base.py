@@ -12,6 +12,7 @@ from pathlib import Path
 
 from needlewright.core.errors import SourceError
 from needlewright.core.registry import Registry
+from needlewright.core.shelves.backups.spots import Spot, spot_at
 from needlewright.core.shelves.item_shelf import Item
 
 SCHEME = "backup:"
@@ -58,15 +59,15 @@ class Backup(ABC):
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """A layout. `order`: the more particular ones first; `fits(path)`: whether what lies there is
-    one, by a short look; `open(path, spec)`: SourceError where it is damaged beyond use, and where
+    """A layout. `order`: the more particular ones first; `fits(spot)`: whether what lies there is
+    one, by a short look; `open(spot, spec)`: SourceError where it is damaged beyond use, and where
     a secret of `spec` is wanted. `is_own`: it is a backup wherever it is met, and not only where a
     person says so."""
 
     name: str
     order: int
-    fits: Callable[[Path], bool]
-    open: Callable[[Path, str], Backup]
+    fits: Callable[[Spot], bool]
+    open: Callable[[Spot, str], Backup]
     is_own: bool = True
 
 
@@ -78,40 +79,35 @@ def register(layout: Layout) -> Layout:
     return _layouts.add(layout.name, layout)
 
 
-def layout_of(path: Path, is_own: bool = False) -> Layout | None:
-    """The layout of what lies at `path`, the most particular one; `is_own`: see `Layout`."""
+def layout_of(spot: Spot, is_own: bool = False) -> Layout | None:
+    """The layout of what lies at `spot`, the most particular one; `is_own`: see `Layout`."""
     for layout in sorted(_layouts.all().values(), key=lambda one: one.order):
         if is_own and not layout.is_own:
             continue
         try:
-            if layout.fits(path):
+            if layout.fits(spot):
                 return layout
         except OSError:
             continue
     return None
 
 
-def marks_of(*paths: Path) -> tuple[tuple[int, int], ...]:
-    """Sizes and times of files and folders, zeros for what is not there."""
-    found = []
-    for path in paths:
-        try:
-            status = path.stat()
-            found.append((status.st_size, status.st_mtime_ns))
-        except OSError:
-            found.append((0, 0))
-    return tuple(found)
+def marks_of(*spots: Spot) -> tuple[tuple[int, int], ...]:
+    """What differs once one of these files and folders was changed."""
+    return tuple(spot.mark() for spot in spots)
 
 
-def open_backup(path: Path, spec: str = "") -> Backup:
-    """The backup at `path`; `spec`: what its secrets are kept under. SourceError."""
-    if not path.exists():
-        raise SourceError("source-missing", path=str(path))
-    layout = layout_of(path)
-    if layout is None:
-        raise SourceError("backup-unknown", path=str(path))
+def open_backup(path: Path, spec: str = "", breathe: Callable[[], None] = lambda: None) -> Backup:
+    """The backup at `path`, here or in an image; `spec`: what its secrets are kept under;
+    `breathe` is called often where that takes long, and may raise. SourceError."""
     try:
-        return layout.open(path, spec or f"{SCHEME}{path}")
+        spot = spot_at(path, breathe)
+        if not spot.exists():
+            raise SourceError("source-missing", path=str(path))
+        layout = layout_of(spot)
+        if layout is None:
+            raise SourceError("backup-unknown", path=str(path))
+        return layout.open(spot, spec or f"{SCHEME}{path}")
     except OSError as error:
         raise SourceError("source-unopenable", path=str(path),
                           reason=error.strerror or str(error)) from error

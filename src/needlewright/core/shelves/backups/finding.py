@@ -17,7 +17,10 @@ from needlewright.core.shelves.backups.base import (
     Layout,
     layout_of,
 )
+from needlewright.core.shelves.backups.layout_folder import CAMERA
+from needlewright.core.shelves.backups.layout_raw import RAW
 from needlewright.core.shelves.backups.layout_series import states_in
+from needlewright.core.shelves.backups.spots import InnerSpot, Spot, inside_of, spot_at
 from needlewright.core.shelves.item_shelf import MOST_DEPTH
 from needlewright.core.sources.shelf import Offered
 from needlewright.core.stopping import Interrupted, StopSignal
@@ -51,54 +54,77 @@ class FoundBackup:
 def places_in(top: Path, stop: StopSignal) -> Iterator[Path]:
     """Where backups lie in `top` and below; `top` itself where that holds nothing else."""
     found, looked = 0, 0
-    line = [(top, 0)]
+    line: list[tuple[Spot, int]] = [(spot_at(top, _heeding(stop)), 0)]
     while line:
-        path, depth = line.pop()
+        spot, depth = line.pop()
         looked += 1
         if stop.is_set() or looked > MOST_PLACES:
             return
         # What is called a picture is none, and a folder of pictures is quickly passed.
-        layout = layout_of(path, is_own=True) if _may_be(path) else None
-        if layout is not None:
+        layout = layout_of(spot, is_own=True) if _may_be(spot) else None
+        if layout is not None and not _is_itself(spot, layout):
             found += 1
-            yield from _states(path, layout)
+            yield from _states(spot, layout)
+        if _is_image(spot, layout, depth):
+            inner = inside_of(spot.path, _heeding(stop))
+            line += [(inner, depth + 1)] if inner is not None else []
+        if layout is not None and not _is_itself(spot, layout):
             continue
-        if depth >= MOST_DEPTH or str(path) in KERNELS or path.is_symlink() or not path.is_dir():
+        if depth >= MOST_DEPTH or str(spot) in KERNELS or not spot.is_dir() or (
+                spot.path.is_symlink()):
             continue
         try:
-            with os.scandir(path) as listed:
-                inner = sorted((Path(one.path) for one in listed if not one.is_symlink()),
-                               reverse=True)
+            every = sorted((one.name for one in spot.scan() if not one.is_link), reverse=True)
         except OSError:
             continue
-        line += [(one, depth + 1) for one in inner]
+        line += [(spot / name, depth + 1) for name in every]
         line += [(hidden, depth + 1) for name in UNLISTED
-                 if (hidden := path / name).is_dir() and hidden not in inner]
-    if not found and layout_of(top) is not None:
+                 if (hidden := spot / name).is_dir() and name not in every]
+    if not found and layout_of(spot_at(top)) is not None:
         yield top
 
 
-def _may_be(path: Path) -> bool:
-    return path.suffix.lower() in SUFFIXES or path.is_dir()
+def _heeding(stop: StopSignal) -> Callable[[], None]:
+    def breathe() -> None:
+        if stop.is_set():
+            raise Interrupted
+
+    return breathe
 
 
-def _states(path: Path, layout: Layout) -> Iterator[Path]:
+def _may_be(spot: Spot) -> bool:
+    return spot.suffix.lower() in SUFFIXES or spot.is_dir()
+
+
+def _is_itself(spot: Spot, layout: Layout) -> bool:
+    """Whether a folder of an image is what a camera or phone itself had there, and no backup."""
+    return isinstance(spot, InnerSpot) and layout.name == CAMERA
+
+
+def _is_image(spot: Spot, layout: Layout | None, depth: int) -> bool:
+    """Whether to look into what may be an image of a drive, or is one that was given."""
+    if isinstance(spot, InnerSpot):
+        return False
+    return layout.name == RAW if layout is not None else not depth and not spot.is_dir()
+
+
+def _states(spot: Spot, layout: Layout) -> Iterator[Path]:
     """Each day of a series is a backup of its own."""
     if layout.name == "series":
-        for _, folder in states_in(path):
-            yield folder
+        for _, folder in states_in(spot):
+            yield folder.path
     else:
-        yield path
+        yield spot.path
 
 
 def find_backups(places: Iterable[Path], stop: StopSignal,
                  told: Callable[[Path], None] = lambda path: None,
                  but: Collection[Path] = ()) -> Iterator[FoundBackup]:
     """Each backup in `places` with what it holds; `told`: which is being looked at; `but`: what
-    counts as none. SourceError where a place is not there."""
+    counts as none itself, but may hold some. SourceError where a place is not there."""
     seen: set[str] = {os.path.realpath(path) for path in but}
     for place in places:
-        if not place.exists():
+        if not spot_at(Path(os.path.abspath(place)), _heeding(stop)).exists():
             raise SourceError("source-missing", path=str(place))
         for path in places_in(Path(os.path.abspath(place)), stop):
             real = os.path.realpath(path)

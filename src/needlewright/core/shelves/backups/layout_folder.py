@@ -2,69 +2,66 @@
 
 from __future__ import annotations
 
-import os
-import stat
 from collections.abc import Callable, Iterator, Sequence
-from pathlib import Path
 
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
+from needlewright.core.shelves.backups.spots import Spot, Status
 from needlewright.core.shelves.item_shelf import MOST_DEPTH, MOST_ITEMS, Item
+from needlewright.core.sources.shelf import Flaw
 from needlewright.core.volumes.stamps import unix
 
-BLOCK = 1 << 20
+CAMERA = "camera-folder"
 MEDIA = "DCIM"  # the folder of pictures (JEITA CP-3461, DCF)
 OFTEN = 256  # files between two breaths
 
 
-def walked(top: Path, breathe: Callable[[], None]) -> Iterator[tuple[str, os.stat_result | None]]:
+def walked(top: Spot, breathe: Callable[[], None]) -> Iterator[tuple[str, Status | None]]:
     """(path below `top`, its status or None where it cannot be told) of every file, sorted;
     links are never followed, what cannot be listed is passed over."""
     line, count = [("", 0)], 0
     while line:
         folder, depth = line.pop()
         try:
-            with os.scandir(top / folder) as listed:
-                every = sorted(listed, key=lambda one: one.name)
+            every = sorted((top / folder).scan(), key=lambda one: one.name)
         except OSError:
             yield f"{folder}/" if folder else "", None
             continue
         inner = []
         for one in every:
             path = f"{folder}/{one.name}" if folder else one.name
-            if one.is_dir(follow_symlinks=False):
+            if one.is_dir:
                 if depth < MOST_DEPTH:
                     inner.append((path, depth + 1))
                 continue
-            try:
-                status = one.stat(follow_symlinks=False)
-            except OSError:
-                yield path, None
-                continue
-            if stat.S_ISREG(status.st_mode):
+            if one.is_file:
                 count += 1
                 if count % OFTEN == 0:
                     breathe()
                 if count > MOST_ITEMS:
                     return
-                yield path, status
+                yield path, one.status()
         line += reversed(inner)
 
 
-def item_of(path: str, status: os.stat_result, handle: Path, **told: object) -> Item:
-    """What is told of a file at `path` of a backup, which is the one at `handle` here."""
-    seconds, nanos = divmod(status.st_mtime_ns, 1_000_000_000)
-    stamp = unix(seconds, nanos)
-    return Item(os.fsencode(path).decode("utf-8", "replace"), status.st_size, handle, None,
-                stamp.text() if stamp else None, dict(told))
+def item_of(path: str, status: Status, handle: tuple[Spot, str], **told: object) -> Item:
+    """What is told of a file at `path` of a backup; `handle`: in which folder, and where in it."""
+    shown = path.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    return Item(shown, status.size, handle, None, status.modified, dict(told))
 
 
-def read_file(path: Path, begin: int) -> Iterator[bytes]:
-    """The bytes of a file that is not a link, from `begin` on; OSError."""
-    number = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
-    with open(number, "rb", buffering=0) as file:
-        file.seek(begin)
-        while block := file.read(BLOCK):
-            yield block
+def read_item(item: Item, begin: int) -> Iterator[bytes]:
+    """The bytes of such an item from `begin` on; OSError, Flaw."""
+    top, path = item.handle
+    return read_flawed(top / path, item, begin)
+
+
+def read_flawed(spot: Spot, item: Item, begin: int) -> Iterator[bytes]:
+    """The bytes of a file that is an item's content; Flaw where those of an image end."""
+    try:
+        yield from spot.read(begin)
+    except (SourceError, FormatError) as error:
+        raise Flaw("backup-cut", path=item.path, at=begin) from error
 
 
 def day_of(seconds: float) -> str | None:
@@ -76,7 +73,7 @@ def day_of(seconds: float) -> str | None:
 class FolderBackup(Backup):
     """All files in a folder."""
 
-    def __init__(self, top: Path) -> None:
+    def __init__(self, top: Spot) -> None:
         self._top = top
         self.facts = Facts("folder", notes=("backup-no-facts",))
 
@@ -86,21 +83,18 @@ class FolderBackup(Backup):
             if status is None:
                 unread += 1
                 continue
-            found.append(item_of(path, status, self._top / path))
-            newest = max(newest, status.st_mtime)
+            found.append(item_of(path, status, (self._top, path)))
+            newest = max(newest, status.seconds)
         self.facts.made = day_of(newest)
         if unread:
             self.facts.troubles["backup-unreadable"] = unread
         return found
 
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
-        return read_file(item.handle, begin)
+        return read_item(item, begin)
 
 
-def _fits(path: Path) -> bool:
-    return path.is_dir()
-
-
-register(Layout("folder", 90, _fits, lambda path, spec: FolderBackup(path), is_own=False))
-register(Layout("camera-folder", 80, lambda path: (path / MEDIA).is_dir(),
-                lambda path, spec: FolderBackup(path)))
+register(Layout("folder", 90, lambda spot: spot.is_dir(), lambda spot, spec: FolderBackup(spot),
+                is_own=False))
+register(Layout(CAMERA, 80, lambda spot: (spot / MEDIA).is_dir(),
+                lambda spot, spec: FolderBackup(spot)))

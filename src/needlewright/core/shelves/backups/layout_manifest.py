@@ -5,13 +5,11 @@ their hash. `docs/formats/phone-backup.md` describes it.
 from __future__ import annotations
 
 import contextlib
-import os
 import plistlib
 import re
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack
 from datetime import datetime
-from pathlib import Path
 from typing import Any
 from xml.parsers.expat import ExpatError
 
@@ -21,10 +19,10 @@ from needlewright.core.databases.reading import Database
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.names import one_line
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
-from needlewright.core.shelves.backups.layout_folder import read_file
+from needlewright.core.shelves.backups.layout_folder import read_flawed
 from needlewright.core.shelves.backups.sealing import Scheme, opened
+from needlewright.core.shelves.backups.spots import Spot
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
-from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.shelf import Flaw
 from needlewright.core.sources.source import Source
@@ -39,11 +37,10 @@ HASH = re.compile("[0-9a-f]{64}")
 MOST_TEXT = 200  # letters of a device's name that are shown
 
 
-def facts_of(path: Path) -> dict[str, Any]:
-    """The property list of the backup at `path`; FormatError where it is none."""
+def facts_of(spot: Spot) -> dict[str, Any]:
+    """The property list of the backup at `spot`; FormatError where it is none, OSError."""
     try:
-        with (path / FACTS).open("rb") as file:
-            told = plistlib.loads(file.read(MOST_FACTS))
+        told = plistlib.loads((spot / FACTS).head(MOST_FACTS))
     except (plistlib.InvalidFileException, ExpatError, ValueError, TypeError, OverflowError,
             RecursionError, LookupError) as error:
         raise FormatError("coded-data-damaged", 0) from error
@@ -55,9 +52,9 @@ def facts_of(path: Path) -> dict[str, Any]:
 class ManifestBackup(Backup):
     """What a manifest names."""
 
-    def __init__(self, path: Path, spec: str) -> None:
-        self._path, self._spec = path, spec
-        self._told = facts_of(path)
+    def __init__(self, spot: Spot, spec: str) -> None:
+        self._spot, self._spec = spot, spec
+        self._told = facts_of(spot)
         made = self._told.get("Made")
         self.facts = Facts(
             "phone-backup", one_line(str(self._told.get("Device", "")))[:MOST_TEXT],
@@ -74,7 +71,7 @@ class ManifestBackup(Backup):
             database = self._manifest(held)
             table = table_named(database, TABLE)
             if table is None:
-                raise SourceError("backup-damaged-list", path=str(self._path))
+                raise SourceError("backup-damaged-list", path=str(self._spot))
             for values in rows_of(database, table, COLUMNS):
                 item = self._item(values, there)
                 if item is not None:
@@ -99,7 +96,7 @@ class ManifestBackup(Backup):
         try:
             scheme = Scheme.of(self._told["Encryption"])
         except FormatError as error:
-            raise SourceError("backup-damaged-list", path=str(self._path)) from error
+            raise SourceError("backup-damaged-list", path=str(self._spot)) from error
         wrong = False
         while self._key is None:
             self._key = scheme.key(secrets.wanted(self._spec, secrets.PASSWORD, wrong))
@@ -111,21 +108,22 @@ class ManifestBackup(Backup):
         for number in range(256):
             breathe()
             with contextlib.suppress(OSError):
-                found += os.listdir(self._path / CONTENT / f"{number:02x}")
+                folder = self._spot / f"{CONTENT}/{number:02x}"
+                found += [one.name for one in folder.scan()]
         return frozenset(name for name in found if HASH.fullmatch(name))
 
     def _manifest(self, held: ExitStack) -> Database:
         try:
             if self._key is None:
-                source: Source = held.enter_context(ImageFile(self._path / MANIFEST))
+                source: Source = held.enter_context((self._spot / MANIFEST).source())
             else:
-                sealed = held.enter_context(ImageFile(self._path / SEALED))
+                sealed = held.enter_context((self._spot / SEALED).source())
                 if sealed.size > MOST_MANIFEST:
                     raise FormatError("coded-data-damaged", 0)
                 source = MemorySource(b"".join(opened(sealed, self._key, "manifest")))
             return Database(source)
         except FormatError as error:
-            raise SourceError("backup-damaged-list", path=str(self._path)) from error
+            raise SourceError("backup-damaged-list", path=str(self._spot)) from error
 
     def _item(self, values: Values, there: frozenset[str]) -> Item | None:
         path, size, created, modified, removed_at, kept_until, digest = values
@@ -147,21 +145,21 @@ class ManifestBackup(Backup):
 
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
         digest = str(item.handle)
-        path = self._path / CONTENT / digest[:2] / digest
+        spot = self._spot / f"{CONTENT}/{digest[:2]}/{digest}"
         if self._key is None:
-            yield from read_file(path, begin)
+            yield from read_flawed(spot, item, begin)
             return
         if not item.size:
             return
-        with ImageFile(path) as sealed:
+        with spot.source() as sealed:
             try:
                 yield from opened(sealed, self._key, digest, begin)
             except FormatError as error:
                 raise Flaw("backup-unauthentic", path=item.path) from error
 
     def marks(self) -> tuple[tuple[int, int], ...]:
-        return marks_of(self._path / FACTS, self._path / MANIFEST,
-                        self._path / SEALED, self._path / CONTENT)
+        return marks_of(self._spot / FACTS, self._spot / MANIFEST,
+                        self._spot / SEALED, self._spot / CONTENT)
 
     def close(self) -> None:
         self._key = None
@@ -171,11 +169,11 @@ def _time(told: object) -> str | None:
     return zulu(told) if isinstance(told, int) else None
 
 
-def _fits(path: Path) -> bool:
-    if not (path / FACTS).is_file():
+def _fits(spot: Spot) -> bool:
+    if not (spot / FACTS).is_file():
         return False
     try:
-        facts_of(path)
+        facts_of(spot)
     except FormatError:
         return False
     return True

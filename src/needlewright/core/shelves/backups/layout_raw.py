@@ -7,21 +7,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
-from needlewright.core.shelves.backups.layout_folder import BLOCK, day_of
+from needlewright.core.shelves.backups.layout_folder import day_of
+from needlewright.core.shelves.backups.spots import BLOCK, Spot
+from needlewright.core.shelves.backups.trees import content_of
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
-from needlewright.core.sources.files import ImageFile
-from needlewright.core.sources.memory import MemorySource
-from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.shelf import Flaw
-from needlewright.core.sources.source import Source
 from needlewright.core.volumes.base import Entry, VolumeState
-from needlewright.core.volumes.codings import UnpackedSource
 from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
 
+RAW = "raw"
 SMALLEST = 1 << 18  # bytes; less is no image of a storage
 OFTEN = 256
 
@@ -35,9 +32,9 @@ class _Held:
 class RawBackup(Backup):
     """What the volumes of an image hold."""
 
-    def __init__(self, path: Path) -> None:
-        self._image = ImageFile(path)
-        self._path = path
+    def __init__(self, spot: Spot) -> None:
+        self._image = spot.source()
+        self._spot = spot
         self.facts = Facts("raw", notes=("backup-raw",))
 
     def items(self, breathe: Callable[[], None]) -> Sequence[Item]:
@@ -86,7 +83,7 @@ class RawBackup(Backup):
         self.facts.troubles[code] = self.facts.troubles.get(code, 0) + 1
 
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
-        source, at = self._opened(item.handle), begin
+        source, at = content_of(self._image, item.handle.entry, item.handle.base), begin
         while at < source.size:
             try:
                 block = source.read_at(at, min(BLOCK, source.size - at))
@@ -97,31 +94,22 @@ class RawBackup(Backup):
             yield block
             at += len(block)
 
-    def _opened(self, held: _Held) -> Source:
-        entry, base = held.entry, held.base
-        if entry.data is not None:
-            return MemorySource(entry.data)
-        if entry.coded:
-            return UnpackedSource(self._image, base, entry.coded)
-        return PiecedSource(self._image, [(None if at is None else at + base, length)
-                                          for at, length in entry.extents])
-
     def marks(self) -> tuple[tuple[int, int], ...]:
-        return marks_of(self._path)
+        return marks_of(self._spot)
 
     def close(self) -> None:
         self._image.close()
 
 
-def _fits(path: Path) -> bool:
-    if not path.is_file() or path.stat().st_size < SMALLEST:
+def _fits(spot: Spot) -> bool:
+    if not spot.is_file() or spot.status().size < SMALLEST:
         return False
     try:
-        with ImageFile(path) as image:
+        with spot.source() as image:
             return any(v.file_system or v.facts.state is VolumeState.LOCKED
                        for v in find_volumes(image).volumes)
     except (SourceError, FormatError):
         return False
 
 
-register(Layout("raw", 70, _fits, lambda path, spec: RawBackup(path)))
+register(Layout(RAW, 70, _fits, lambda spot, spec: RawBackup(spot)))

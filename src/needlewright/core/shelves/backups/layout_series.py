@@ -7,15 +7,15 @@ the newest of each path up to that day; what had been removed before it nobody t
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from itertools import islice, pairwise
-from pathlib import Path
+from typing import Any
 
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, register
-from needlewright.core.shelves.backups.layout_folder import item_of, read_file, walked
+from needlewright.core.shelves.backups.layout_folder import item_of, read_item, walked
+from needlewright.core.shelves.backups.spots import Spot
 from needlewright.core.shelves.item_shelf import Item
 
 LEAST = 2  # folders with days that make a series
@@ -43,20 +43,19 @@ def moment_of(name: str) -> str | None:
     return moment.isoformat() if len(numbers) > 3 else moment.date().isoformat()
 
 
-def states_in(path: Path) -> list[tuple[str, Path]]:
+def states_in(spot: Spot) -> list[tuple[str, Spot]]:
     """(when, folder) of each state in a folder, the oldest first; none where it is no series:
     folders of pictures are named by days, too, and have nothing in common."""
     found = []
-    with os.scandir(path) as listed:
-        for one in listed:
-            moment = moment_of(one.name)
-            if moment is not None and one.is_dir(follow_symlinks=False):
-                found.append((moment, path / one.name))
-    found.sort()
+    for one in spot.scan():
+        moment = moment_of(one.name)
+        if moment is not None and one.is_dir:
+            found.append((moment, spot / one.name))
+    found.sort(key=lambda state: (state[0], state[1].name))
     return found if len(found) >= LEAST and _belong(found) else []
 
 
-def _belong(states: Sequence[tuple[str, Path]]) -> bool:
+def _belong(states: Sequence[tuple[str, Spot]]) -> bool:
     """Whether one of the last states has a file or a folder of the one before."""
     for (_, before), (_, after) in pairwise(states[-COMPARED:]):
         for path, status in islice(walked(before, lambda: None), SAMPLE):
@@ -66,7 +65,7 @@ def _belong(states: Sequence[tuple[str, Path]]) -> bool:
     return False
 
 
-def holds_everything(states: Sequence[tuple[str, Path]]) -> bool:
+def holds_everything(states: Sequence[tuple[str, Spot]]) -> bool:
     """Whether each folder of a series holds all files, by comparing the last with the one
     before."""
     before, last = states[-2][1], states[-1][1]
@@ -84,7 +83,7 @@ def holds_everything(states: Sequence[tuple[str, Path]]) -> bool:
 class SeriesBackup(Backup):
     """The state of one day, and what earlier ones hold in other versions or alone."""
 
-    def __init__(self, states: Sequence[tuple[str, Path]], complete: bool | None) -> None:
+    def __init__(self, states: Sequence[tuple[str, Spot]], complete: bool | None) -> None:
         self._states = states
         self.facts = Facts("series", made=states[-1][0], complete=complete)
         self.full = holds_everything(states) if len(states) >= LEAST else True
@@ -93,7 +92,7 @@ class SeriesBackup(Backup):
 
     def items(self, breathe: Callable[[], None]) -> Sequence[Item]:
         found: list[Item] = []
-        known: dict[str, set[tuple[int, ...]]] = {}
+        known: dict[str, set[Any]] = {}
         unread = 0
         for number, (moment, top) in enumerate(reversed(self._states)):
             for path, status in walked(top, breathe):
@@ -102,11 +101,10 @@ class SeriesBackup(Backup):
                     continue
                 seen = known.setdefault(path, set())
                 # One file under several links, or copied with its time as it was.
-                same = {(status.st_dev, status.st_ino),
-                        (status.st_size, status.st_mtime_ns // 1_000_000_000)}
+                same = set(status.same)
                 if not seen & same:
                     older = bool(seen) or (bool(number) and self.full)
-                    found.append(item_of(path, status, top / path,
+                    found.append(item_of(path, status, (top, path),
                                          **({"older": moment} if older else {})))
                 seen |= same
         if unread:
@@ -114,13 +112,13 @@ class SeriesBackup(Backup):
         return found
 
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
-        return read_file(item.handle, begin)
+        return read_item(item, begin)
 
 
-def _open_one(path: Path, spec: str) -> Backup:
+def _open_one(spot: Spot, spec: str) -> Backup:
     """One folder of a series: with the ones before it, where each holds changes only."""
-    states = states_in(path.parent)
-    number = next(n for n, state in enumerate(states) if state[1].name == path.name)
+    states = states_in(spot.parent)
+    number = next(n for n, state in enumerate(states) if state[1].name == spot.name)
     mine = states[number]
     if not holds_everything(states):
         opened = SeriesBackup(states[: number + 1], None)
@@ -130,10 +128,11 @@ def _open_one(path: Path, spec: str) -> Backup:
     return SeriesBackup([mine], None)
 
 
-def _fits_one(path: Path) -> bool:
-    return path.is_dir() and moment_of(path.name) is not None and bool(states_in(path.parent))
+def _fits_one(spot: Spot) -> bool:
+    return spot.is_dir() and moment_of(spot.name) is not None and any(
+        state[1].name == spot.name for state in states_in(spot.parent))
 
 
-register(Layout("series", 30, lambda path: path.is_dir() and bool(states_in(path)),
-                lambda path, spec: SeriesBackup(states_in(path), None)))
+register(Layout("series", 30, lambda spot: spot.is_dir() and bool(states_in(spot)),
+                lambda spot, spec: SeriesBackup(states_in(spot), None)))
 register(Layout("series-day", 31, _fits_one, _open_one))

@@ -12,12 +12,12 @@ import io
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Protocol
 
 from needlewright.core.errors import SourceError
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
-from needlewright.core.shelves.backups.layout_folder import BLOCK, day_of
+from needlewright.core.shelves.backups.layout_folder import day_of
+from needlewright.core.shelves.backups.spots import BLOCK, Spot
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, MOST_STATED, Item
 from needlewright.core.sources.shelf import Flaw
 from needlewright.core.volumes.stamps import unix
@@ -50,8 +50,8 @@ class Stream(Protocol):
 class Plain:
     """A file as it is."""
 
-    def __init__(self, path: Path) -> None:
-        self._file = path.open("rb")
+    def __init__(self, spot: Spot) -> None:
+        self._file = spot.file()
         self._size = self._file.seek(0, io.SEEK_END)
         self._file.seek(0)
         self.cut = False
@@ -76,8 +76,8 @@ class Plain:
 class Unpacked:
     """A file that is compressed, unpacked as it is read, a little at a time."""
 
-    def __init__(self, path: Path, packing: str) -> None:
-        self._file = path.open("rb")
+    def __init__(self, spot: Spot, packing: str) -> None:
+        self._file = spot.file()
         self._packing = packing
         self._begin()
         self._made, self._at = b"", 0
@@ -167,14 +167,14 @@ class _Place:
 class TarBackup(Backup):
     """The files of an archive."""
 
-    def __init__(self, path: Path, packing: str) -> None:
-        self._path, self._packing = path, packing
+    def __init__(self, spot: Spot, packing: str) -> None:
+        self._spot, self._packing = spot, packing
         self.facts = Facts("tar" if not packing else f"tar-{packing}")
         self._stream: Stream | None = None
         self.at_random = not packing
 
     def _opened(self) -> Stream:
-        return Unpacked(self._path, self._packing) if self._packing else Plain(self._path)
+        return Unpacked(self._spot, self._packing) if self._packing else Plain(self._spot)
 
     def items(self, breathe: Callable[[], None]) -> Sequence[Item]:
         stream = self._opened()
@@ -182,7 +182,7 @@ class TarBackup(Backup):
             found, newest = self._read(stream, breathe)
         finally:
             stream.close()
-        self.facts.made = day_of(newest or self._path.stat().st_mtime)
+        self.facts.made = day_of(newest or self._spot.status().seconds)
         self.facts.complete = not self.facts.troubles
         return found
 
@@ -271,7 +271,7 @@ class TarBackup(Backup):
             yield block
 
     def marks(self) -> tuple[tuple[int, int], ...]:
-        return marks_of(self._path)
+        return marks_of(self._spot)
 
     def close(self) -> None:
         if self._stream is not None:
@@ -335,17 +335,16 @@ def _number(text: str | None) -> int:
     return int(text) if text and text.isascii() and text.isdigit() and len(text) < 20 else 0
 
 
-def _packing(path: Path) -> str | None:
+def _packing(spot: Spot) -> str | None:
     """"" of a plain archive, else how it is compressed; None where it is none."""
-    if not path.is_file():
+    if not spot.is_file():
         return None
-    with path.open("rb") as file:
-        head = file.read(RECORD)
+    head = spot.head(RECORD)
     if len(head) == RECORD and head.strip(b"\0") and _header(head) is not None:
         return ""
     for mark, packing in ((GZIP, "gzip"), (ZSTD, "zstd")):
         if head.startswith(mark):
-            stream = Unpacked(path, packing)
+            stream = Unpacked(spot, packing)
             try:
                 first = stream.read(RECORD)
             finally:
@@ -355,11 +354,11 @@ def _packing(path: Path) -> str | None:
     return None
 
 
-def _open(path: Path, spec: str) -> Backup:
-    packing = _packing(path)
+def _open(spot: Spot, spec: str) -> Backup:
+    packing = _packing(spot)
     if packing is None:
-        raise SourceError("backup-unknown", path=str(path))
-    return TarBackup(path, packing)
+        raise SourceError("backup-unknown", path=str(spot))
+    return TarBackup(spot, packing)
 
 
-register(Layout("tar", 40, lambda path: _packing(path) is not None, _open))
+register(Layout("tar", 40, lambda spot: _packing(spot) is not None, _open))

@@ -10,13 +10,13 @@ import bz2
 import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from pathlib import Path
 
 from needlewright.core import secrets
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.shelves.backups import zip_cipher
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
 from needlewright.core.shelves.backups.layout_folder import day_of
+from needlewright.core.shelves.backups.spots import Spot
 from needlewright.core.shelves.backups.zip_headers import (
     LOCAL,
     ZipEntry,
@@ -25,7 +25,6 @@ from needlewright.core.shelves.backups.zip_headers import (
     local_data,
 )
 from needlewright.core.shelves.item_shelf import Item
-from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.shelf import Flaw
 
 PIECE = 1 << 18
@@ -66,9 +65,9 @@ class _Bounded:
 class ZipBackup(Backup):
     """The files of an archive."""
 
-    def __init__(self, path: Path, spec: str) -> None:
-        self._path, self._spec = path, spec
-        self._file = ImageFile(path)
+    def __init__(self, spot: Spot, spec: str) -> None:
+        self._spot, self._spec = spot, spec
+        self._file = spot.source()
         self.facts = Facts("zip")
         self._password: str | None = None
 
@@ -88,7 +87,7 @@ class ZipBackup(Backup):
         found = [self._item(entry, starts[entry.at] > 1) for entry in entries
                  if not entry.path.endswith(("/", "\\"))]
         days = [entry.modified for entry in entries if entry.modified]
-        self.facts.made = max(days, default=None) or day_of(self._path.stat().st_mtime)
+        self.facts.made = max(days, default=None) or day_of(self._spot.status().seconds)
         self.facts.complete = not self.facts.troubles
         return sorted(found, key=lambda item: item.handle.at)
 
@@ -200,24 +199,22 @@ class ZipBackup(Backup):
             raise Flaw("backup-crc", path=item.path)
 
     def marks(self) -> tuple[tuple[int, int], ...]:
-        return marks_of(self._path)
+        return marks_of(self._spot)
 
     def close(self) -> None:
         self._file.close()
         self._password = None
 
 
-def _fits(path: Path) -> bool:
-    if not path.is_file() or path.suffix.lower() != ".zip":
+def _fits(spot: Spot) -> bool:
+    if not spot.is_file() or spot.suffix.lower() != ".zip":
         return False  # documents and programs are archives of this kind, too
-    with path.open("rb") as file:
-        head = file.read(4)
-    return head == LOCAL or _has_directory(path)
+    return spot.head(4) == LOCAL or _has_directory(spot)
 
 
-def _has_directory(path: Path) -> bool:
+def _has_directory(spot: Spot) -> bool:
     try:
-        with ImageFile(path) as file:
+        with spot.source() as file:
             return bool(entries_by_directory(file, lambda: None))
     except (SourceError, FormatError):
         return False
