@@ -108,8 +108,7 @@ class ManifestBackup(Backup):
         for number in range(256):
             breathe()
             with contextlib.suppress(OSError):
-                folder = self._spot / f"{CONTENT}/{number:02x}"
-                found += [one.name for one in folder.scan()]
+                found += (self._spot / f"{CONTENT}/{number:02x}").names()
         return frozenset(name for name in found if HASH.fullmatch(name))
 
     def _manifest(self, held: ExitStack) -> Database:

@@ -87,6 +87,10 @@ class Spot(ABC):
         """What a folder holds; OSError."""
 
     @abstractmethod
+    def names(self) -> list[str]:
+        """What a folder holds, by names alone; OSError."""
+
+    @abstractmethod
     def status(self) -> Status:
         """Of a file; OSError."""
 
@@ -147,6 +151,9 @@ class DiskSpot(Spot):
             return [Seen(one.name, one.is_dir(follow_symlinks=False), one.is_symlink(),
                          one.is_file(follow_symlinks=False), partial(_told, one))
                     for one in listed]
+
+    def names(self) -> list[str]:
+        return os.listdir(self._path)
 
     def status(self) -> Status:
         return _status(self._path.stat())
@@ -211,14 +218,15 @@ class InnerSpot(Spot):
         return self._entry() is not None
 
     def scan(self) -> Sequence[Seen]:
-        try:
-            every = self._tree.folders[self._below]
-        except KeyError:
-            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT),
-                                    str(self.path)) from None
+        every = self._tree.folders.get(self._below)
+        if every is None:
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(self.path))
         return [Seen(name, held is None, False, held is not None,
                      partial(_of_held, held))
                 for name, held in every.items()]
+
+    def names(self) -> list[str]:
+        return [one.name for one in self.scan()]
 
     def status(self) -> Status:
         return _of_entry(*self._there())
