@@ -14,6 +14,7 @@ import tarfile
 import unittest
 import zipfile
 from pathlib import Path
+from unittest import mock
 
 import zstandard
 from hypothesis import given, settings
@@ -21,6 +22,7 @@ from hypothesis import strategies as st
 
 from needlewright.core import secrets
 from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.core.shelves.backups import layout_zip
 from needlewright.core.shelves.backups.base import layout_of, open_backup
 from needlewright.core.shelves.backups.spots import DiskSpot
 from needlewright.core.shelves.item_shelf import Item, Placing, clean_path
@@ -196,14 +198,41 @@ class ZipTest(ShelfTest):
         self.assertEqual(len(flaws), 1)
 
     @unittest.skipUnless(SEVEN, "7-Zip is not here")
-    def test_the_old_cipher_and_other_methods_are_told(self):
-        tree = write_tree(self.folder / "tree", {"a.txt": b"otter\n" * 50})
-        for name, options, code in (("old", ["-mem=ZipCrypto", "-psedge"], "backup-old-cipher"),
-                                    ("lzma", ["-mm=LZMA"], "backup-method")):
-            path = self.folder / f"{name}.zip"
-            subprocess.run([SEVEN, "a", "-tzip", *options, path, "."], cwd=tree, check=True,
-                           stdout=subprocess.DEVNULL)
-            self.assertEqual(contents(path), ({}, {"a.txt": code}))
+    def test_the_old_cipher(self):
+        tree, path = write_tree(self.folder / "tree", files()), self.folder / "old.zip"
+        subprocess.run([SEVEN, "a", "-tzip", "-mem=ZipCrypto", "-psedge", path, "."], cwd=tree,
+                       check=True, stdout=subprocess.DEVNULL)
+        spec = f"backup:{path}"
+        heard = self.asked(*(f"wrong {n}" for n in range(300)), "sedge")  # one byte tells each
+        self.assertEqual(contents(path, spec), (files(), {}))
+        self.assertEqual(len(heard), 301)
+        with zipfile.ZipFile(path) as other:
+            other.setpassword(b"sedge")
+            self.assertEqual(other.read("Notes/holts.txt"), files()["Notes/holts.txt"])
+        data = bytearray(path.read_bytes())
+        data[data.find(b"FP_0003.jpg") + 9000] ^= 1
+        path.write_bytes(data)
+        self.assertEqual(list(contents(path, spec)[1]), ["DCIM/Camera/FP_0003.jpg"])
+        one = self.folder / "one.zip"
+        with mock.patch.object(layout_zip, "TRIED", 1):
+            subprocess.run([SEVEN, "a", "-tzip", "-mem=ZipCrypto", "-psedge", "-si a.txt", one],
+                           check=True, input=b"otter\n" * 50, stdout=subprocess.DEVNULL)
+            self.asked(*(f"wrong {n}" for n in range(300)), "sedge")
+            self.assertEqual(list(contents(one)[0].values()), [b"otter\n" * 50])
+
+    @unittest.skipUnless(SEVEN, "7-Zip is not here")
+    def test_other_methods(self):
+        tree = write_tree(self.folder / "tree", files())
+        for method in ("LZMA", "xz", "BZip2", "Deflate64", "PPMd"):
+            path = self.folder / f"{method}.zip"
+            subprocess.run([SEVEN, "a", "-tzip", f"-mm={method}", path, "."], cwd=tree,
+                           check=True, stdout=subprocess.DEVNULL)
+            found, flaws = contents(path)
+            if method in ("LZMA", "xz", "BZip2"):
+                self.assertEqual((found, flaws), (files(), {}))
+            else:
+                self.assertLessEqual(set(flaws.values()), {"backup-method"})
+                self.assertEqual(found | {p: files()[p] for p in flaws}, files())
 
     def test_a_wrong_password_is_told_at_once(self):
         path = self.folder / "none.zip"

@@ -61,6 +61,7 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
         nal,
         packets,
         sound_frames,
+        zip_keys,
     )
 
     one, counts = np.zeros(1, np.int64), np.zeros(3, np.int64)
@@ -82,6 +83,7 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
     sound_frames.follow(nothing, 0, 0, sound_frames.MPEG, True)
     sound_frames.frame_bytes(bytes(8), sound_frames.MPEG)
     sound_frames.resume(nothing, 0, 1, sound_frames.MPEG, 2)
+    zip_keys.decrypt(b" ", zip_keys.begin(b" "))
 
 
 if __name__ == "__main__":

@@ -84,7 +84,7 @@ SENTENCES = {
     "backup-content-missing": "the backup lists it, and its content is not there",
     "backup-entry-wrong": "the backup lists it with a hash that is none",
     "backup-sparse": "it is stored with holes, in a way that is not read here",
-    "backup-old-cipher": "it is encrypted in the old way of ZIP, which is not read here",
+    "backup-cipher": "it is encrypted in a way of ZIP that is not read here",
     "backup-method": "it is compressed in a way that is not read here",
     "backup-bomb": "its entry cannot be true: it claims what others claim, or more than fits in it",
     "backup-file-locked": "the file system has it encrypted",

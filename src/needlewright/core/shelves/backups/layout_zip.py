@@ -6,7 +6,6 @@ APPNOTE.TXT 6.3.10: local headers 4.3.7, data descriptors 4.3.9, the central dir
 
 from __future__ import annotations
 
-import bz2
 import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
@@ -24,42 +23,22 @@ from needlewright.core.shelves.backups.zip_headers import (
     entries_by_headers,
     local_data,
 )
+from needlewright.core.shelves.backups.zip_old_cipher import HEAD, OldOpener
+from needlewright.core.shelves.backups.zip_unpacking import (
+    DEFLATED,
+    METHODS,
+    PIECE,
+    Unpacking,
+    is_error,
+)
 from needlewright.core.shelves.item_shelf import Item
 from needlewright.core.sources.shelf import Flaw
 
-PIECE = 1 << 18
-STORED, DEFLATED, BZIPPED, ZSTANDARD = 0, 8, 12, 93
 TRIED = 8  # files that a password is tried on
+SURE_OLD = 4  # files whose one byte fits: more are no chance among those that are tried
+TOO_SMALL = 16 + HEAD  # bytes of a file that any password seems to open
 PROBED = 16 << 20  # bytes of a file by which a password is tried
 MOST_RATIO = 1032  # that Deflate reaches
-
-
-class _Bounded:
-    """Unpacks Deflate or bzip2 a little at a time."""
-
-    def __init__(self, method: int) -> None:
-        self._bzip = bz2.BZ2Decompressor() if method == BZIPPED else None
-        self._zlib = zlib.decompressobj(-15) if method == DEFLATED else None
-        self._zstd = None
-        if method == ZSTANDARD:
-            import zstandard
-
-            self._zstd = zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
-
-    def feed(self, data: bytes) -> Iterator[bytes]:
-        if self._zlib is not None:
-            while data and not self._zlib.eof:
-                yield self._zlib.decompress(data, PIECE)
-                data = self._zlib.unconsumed_tail
-        elif self._bzip is not None:
-            while not self._bzip.eof and (data or not self._bzip.needs_input):
-                yield self._bzip.decompress(data, PIECE)
-                data = b""
-        elif self._zstd is not None:
-            for at in range(0, len(data), 1 << 12):  # a block of it makes 128 KiB at most
-                yield self._zstd.decompress(data[at : at + (1 << 12)])
-        else:
-            yield data
 
 
 class ZipBackup(Backup):
@@ -79,10 +58,12 @@ class ZipBackup(Backup):
         if entries is None:
             self.facts.troubles["backup-no-directory"] = 1
             entries = entries_by_headers(self._file, breathe)
-        locked = [entry for entry in entries if entry.strength is not None]
+        locked = [entry for entry in entries
+                  if entry.strength is not None or entry.check is not None]
         self.facts.encrypted = any(entry.encrypted for entry in entries)
         if locked:
-            self._open_with_password(sorted(locked, key=lambda entry: entry.packed)[:TRIED])
+            telling = [entry for entry in locked if entry.packed > TOO_SMALL] or locked
+            self._open_with_password(sorted(telling, key=lambda entry: entry.packed)[:TRIED])
         starts = Counter(entry.at for entry in entries)
         found = [self._item(entry, starts[entry.at] > 1) for entry in entries
                  if not entry.path.endswith(("/", "\\"))]
@@ -98,21 +79,23 @@ class ZipBackup(Backup):
             (entry.size or 0) > MOST_RATIO * (entry.packed + 64))
         if shared or impossible:
             told["problem"] = "backup-bomb"
-        elif entry.encrypted and entry.strength is None:
-            told["problem"] = "backup-old-cipher"
-        elif entry.plain_method not in (STORED, DEFLATED, BZIPPED, ZSTANDARD):
+        elif entry.encrypted and entry.strength is None and entry.check is None:
+            told["problem"] = "backup-cipher"
+        elif entry.plain_method not in METHODS:
             told["problem"] = "backup-method"
         return Item(entry.path, entry.size, entry, None, entry.modified, told)
 
     def _open_with_password(self, smallest: Sequence[ZipEntry]) -> None:
         """Ask for the password until it is the one, as the smallest files tell; SourceError where
         none is. Two bytes of each tell it, which of several are no chance, also where a file is
-        damaged; of a single one all of it has to be authentic."""
+        damaged; of a single one all of it has to be authentic. The old cipher has one byte, and
+        what a file holds has to be what it should."""
         wrong = False
         while self._password is None:
             password = secrets.wanted(self._spec, secrets.PASSWORD, wrong)
             fitting = [entry for entry in smallest if self._fits(entry, password)]
-            if len(fitting) > 1 or (fitting and self._opens(fitting[0], password)):
+            sure = len(fitting) > (SURE_OLD if any(e.check is not None for e in fitting) else 1)
+            if sure or any(self._opens(entry, password) for entry in fitting[:2]):
                 self._password = password
             wrong = True
 
@@ -126,6 +109,11 @@ class ZipBackup(Backup):
         return True
 
     def _opens(self, entry: ZipEntry, password: str) -> bool:
+        if entry.check is not None:
+            try:
+                return entry.packed <= PROBED and all(True for _ in self._made(entry, password, ""))
+            except Flaw:
+                return False
         try:
             for _ in self._clear(entry, password, "", prove=entry.packed <= PROBED):
                 if entry.packed > PROBED:
@@ -155,6 +143,9 @@ class ZipBackup(Backup):
             Iterator[bytes]):
         """… in the clear. FormatError where the password is not its own."""
         strength = entry.strength
+        if entry.check is not None:
+            yield from self._clear_old(entry, password, path)
+            return
         if strength is None:
             yield from self._raw(entry, path)
             return
@@ -177,26 +168,44 @@ class ZipBackup(Backup):
         if prove and (opener is None or not opener.is_authentic(kept)):
             raise Flaw("backup-unauthentic", path=path)
 
+    def _clear_old(self, entry: ZipEntry, password: str | None, path: str) -> Iterator[bytes]:
+        opener, kept = None, b""
+        for data in self._raw(entry, path):
+            if opener is None:
+                kept += data
+                if len(kept) < HEAD:
+                    continue
+                opener = OldOpener(kept[:HEAD], entry.check or 0, password or "")
+                data = kept[HEAD:]
+            if data:
+                yield opener.open(data)
+        if opener is None:
+            raise Flaw("backup-damaged-file", path=path)
+
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
-        entry: ZipEntry = item.handle
-        unpack, made, checksum = _Bounded(entry.plain_method), 0, 0
+        made = 0
+        for out in self._made(item.handle, self._password, item.path):
+            made += len(out)
+            if made > begin:
+                yield out[max(0, begin - (made - len(out))) :]
+
+    def _made(self, entry: ZipEntry, password: str | None, path: str) -> Iterator[bytes]:
+        """All that a file holds; Flaw where it is not what it should be."""
+        unpack, checksum = Unpacking(entry.plain_method), 0
         try:
-            for data in self._clear(entry, self._password, item.path):
+            for data in self._clear(entry, password, path):
                 for out in unpack.feed(data):
-                    checksum = zlib.crc32(out, checksum)
-                    made += len(out)
-                    if made > begin and out:
-                        yield out[max(0, begin - (made - len(out))) :]
+                    if out:
+                        checksum = zlib.crc32(out, checksum)
+                        yield out
         except Flaw:
             raise
-        except (zlib.error, OSError, EOFError, FormatError, ValueError) as error:
-            raise Flaw("backup-damaged-file", path=item.path) from error
-        except Exception as error:  # zstandard has an error of its own
-            if type(error).__name__ != "ZstdError":
+        except Exception as error:
+            if not is_error(error):
                 raise
-            raise Flaw("backup-damaged-file", path=item.path) from error
+            raise Flaw("backup-damaged-file", path=path) from error
         if entry.crc is not None and checksum != entry.crc:
-            raise Flaw("backup-crc", path=item.path)
+            raise Flaw("backup-crc", path=path)
 
     def marks(self) -> tuple[tuple[int, int], ...]:
         return marks_of(self._spot)

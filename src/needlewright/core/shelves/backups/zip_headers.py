@@ -21,7 +21,7 @@ MOST_COMMENT = 0xFFFF
 MOST_DIRECTORY = 1 << 29
 SCAN = 1 << 20
 OFTEN = 1024
-ENCRYPTED, LATER, UTF8 = 0x1, 0x8, 0x800  # flags
+ENCRYPTED, LATER, STRONG, UTF8 = 0x1, 0x8, 0x40, 0x800  # flags
 NOWHERE = 0xFFFFFFFF
 
 
@@ -39,6 +39,7 @@ class ZipEntry:
     modified: str | None
     encrypted: bool
     strength: Strength | None
+    check: int | None  # the byte that tells the password of the old cipher; None for other ciphers
 
     @property
     def plain_method(self) -> int:
@@ -185,7 +186,16 @@ def _entry(raw: bytes, at: int, packed: int, size: int | None, flags: int, metho
         summed = None
     return ZipEntry(_name(raw, flags, more), at, packed,
                     size if size is None or size < MOST_STATED else None, method, summed,
-                    _time(when, day, more), bool(flags & ENCRYPTED), strength)
+                    _time(when, day, more), bool(flags & ENCRYPTED), strength,
+                    _check(flags, method, crc, when))
+
+
+def _check(flags: int, method: int, crc: int, when: int) -> int | None:
+    """What the last byte in front of the data says in the old cipher (6.1.6): of the CRC, or of
+    the time where that comes behind the data."""
+    if not flags & ENCRYPTED or flags & STRONG or method == zip_cipher.METHOD:
+        return None
+    return (when >> 8 if flags & LATER else crc >> 24) & 0xFF
 
 
 def _name(raw: bytes, flags: int, more: dict[int, bytes]) -> str:
