@@ -16,6 +16,7 @@ from needlewright.core.stopping import StopSignal
 from needlewright.wording import cli as words
 from needlewright.wording import inside as inside_words
 from needlewright.wording import phones as phone_words
+from needlewright.wording import shelves as shelf_words
 
 MOST_NAMES = 64 << 20  # bytes of a list of names
 MOST_TOLD = 3  # names that are said to be unknown
@@ -106,6 +107,8 @@ def _inside(options: argparse.Namespace, plan: Plan, stop: StopSignal) -> int:
             if not options.names:
                 print(inside_words.summary(wanted))
                 print(phone_words.listed_line(shelf.missing()))
+                for said, _ in shelf_words.own_notes(shelf.about()):
+                    print(said)
             if options.job and not options.names:
                 print(_judged(options.job, shelf))
         if folder is not None:

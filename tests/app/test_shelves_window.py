@@ -83,6 +83,9 @@ class ShelvesWindowTest(WindowCase):
             *held, *later, Backed("Documents/messages.db", base.read_bytes(), BEFORE)])
         self.session.open_phone(f"backup:{self.folder / 'one'}")
         self.taken_in("backup")
+        told = [made.text() for made in self.window.intake.findChildren(QLabel)]
+        for part in ("a phone backup", "Reedbank F2", "19 June 2031"):
+            self.assertIn(part, told)
         dialog = self.looked_inside()
         self.wait(lambda: dialog.gauge.isHidden() and len(dialog.model.shown) == 5, "the list")
         self.assertFalse(dialog.read.isEnabled())

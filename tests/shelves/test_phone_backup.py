@@ -19,11 +19,14 @@ from needlewright.core import kept_open
 from needlewright.core.databases.quick import rows_of, table_named
 from needlewright.core.databases.reading import Database
 from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.core.jobs.about import about_of
+from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.search.events import Note
 from needlewright.core.shelves.backups.base import open_backup
 from needlewright.core.shelves.item_shelf import ItemShelf
 from needlewright.core.sources.files import ImageFile
 from needlewright.standins.backups import Backed, write_backup
+from needlewright.wording import shelves as words
 from tests.shelves.support import ShelfTest, contents, files, photo, sha256
 
 MADE = datetime(2031, 5, 19, 21, 30, tzinfo=UTC)
@@ -111,6 +114,21 @@ class PhoneBackupTest(ShelfTest):
                      "FP_0001.jpg: ", "and 4,000 are there",
                      "FP_0002.jpg: ", "not the one whose hash its list tells"):
             self.assertIn(part, report)
+
+    def test_what_it_says_of_itself_is_kept_in_the_job(self):
+        backup = self.made()
+        self.content_of(backup, "DCIM/Camera/FP_0000.jpg").unlink()
+        job, row = job_for_image(self.folder / "job", f"backup:{backup}")
+        with job:
+            about = about_of(job, row.id)
+            self.assertEqual((about["device"], about["complete"], about["troubles"]),
+                             ("Reedbank F2", False, {"backup-missing": 1}))
+            self.assertEqual(len(words.own_notes(about)), 1)
+            self.assertIn(("complete", "no"), words.own_facts(about))
+            for broken in ("[]", "{", '{"troubles": 3, "notes": [{}], "made": 5}'):
+                job.set_meta(f"about {row.id}", broken)
+                self.assertEqual(words.own_notes(about_of(job, row.id)), [])
+                self.assertLessEqual(len(words.own_facts(about_of(job, row.id))), 1)
 
     def test_what_is_flawed_is_not_taken_for_sound_the_next_time(self):
         backup = self.made()

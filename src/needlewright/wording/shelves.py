@@ -199,6 +199,26 @@ def row_lines(found: FoundBackup, use: Use, loss: Loss) -> list[tuple[str, str]]
     return out
 
 
+def own_facts(about: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """(name, value) of what a backup that was taken in said of itself."""
+    made, complete = about.get("made"), about.get("complete")
+    rows = [("is", LAYOUTS.get(str(about.get("layout")), "")), ("device", about.get("device")),
+            ("made", units.day(made[:10]) if isinstance(made, str) else ""),
+            ("encrypted", "yes" if about.get("encrypted") else ""),
+            ("complete", "" if complete is None else "by its own list" if complete else "no")]
+    return [(name, str(value)) for name, value in rows if value] if about else []
+
+
+def own_notes(about: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """(sentence, role) of what is damaged in a backup that was taken in, and of what it does not
+    tell."""
+    told, notes = about.get("troubles"), about.get("notes")
+    facts = Facts("", troubles={str(code): count for code, count in told.items()
+                                if isinstance(count, int)} if isinstance(told, dict) else {})
+    return [(f"{line[:1].upper()}{line[1:]}.", "problem") for line in troubles(facts)] + [
+        (NOTES[note], "muted") for note in map(str, notes or ()) if note in NOTES]
+
+
 def judged_line(use: Use, loss: Loss) -> str:
     """What any shelf is good for: 'Holds 3 of 14 names that were lost; …'"""
     said = why(use, loss)

@@ -370,11 +370,15 @@ class Intake(QWidget):
             (names["hash"], source.sha256 or words.NOT_HASHED)]
         if source.kind != BYTES:  # files are hashed one by one when they are delivered
             rows = [rows[0], *rows[2:4]]
+        about = board.about.get(source.id, {})
+        rows += shelf_words.own_facts(about)
         for index, (name, value) in enumerate(rows):
             grid.addWidget(label(name, "muted"), index, 0, Qt.AlignmentFlag.AlignTop)
             value_label = label(_breakable(value), wrap=True)
             grid.addWidget(value_label, index, 1)
-        fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8)
+        fill(self.facts, label(source.name, "title", wrap=True), 4, grid, 8,
+             *(label(said, role, "sourceNote", wrap=True)
+               for said, role in shelf_words.own_notes(about)), 4)
         self._volumes_box = QVBoxLayout()
         self.facts.addLayout(self._volumes_box)
         self._show_volumes(list(board.volumes.get(source.id, ())))

@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from needlewright.core.errors import JobError
+from needlewright.core.jobs.about import about_of
 from needlewright.core.jobs.comparing import versions_of
 from needlewright.core.jobs.pairs import partners
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow, StepRow, TallyRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import VolumeSeen
+from needlewright.core.sources.shelf import is_distant
 from needlewright.core.stitching.base import formats_by_hand
 
 
@@ -28,6 +31,7 @@ class Board:
     just: tuple[FindRow, ...] = ()
     waiting: int = 0  # finds that wait at the bench
     volumes: dict[int, tuple[VolumeSeen, ...]] = field(default_factory=dict)  # by source
+    about: dict[int, dict[str, Any]] = field(default_factory=dict)  # by source: what it says itself
 
     @property
     def finds(self) -> int:
@@ -43,7 +47,8 @@ def board_of(job: Job, just: Sequence[int] = ()) -> Board:
     sources = tuple(job.sources())
     return Board(job.folder, job.title, sources, tuple(job.tally()), tuple(job.steps()),
                  job.tray_size(), tuple(job.rows(just)), waiting_of(job).count,
-                 {s.id: tuple(job.volumes(s.id)) for s in sources})
+                 {s.id: tuple(job.volumes(s.id)) for s in sources},
+                 {s.id: about_of(job, s.id) for s in sources if is_distant(s.kind)})
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from pathlib import Path
 import platformdirs
 
 from needlewright.core.errors import JobError
+from needlewright.core.jobs.about import keep_about
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
@@ -49,6 +50,7 @@ def job_for_image(folder: str | os.PathLike[str], image: str | os.PathLike[str],
         try:
             known = {row.path for row in job.sources()}
             row = job.add_source(source, path)
+            keep_about(job, row, source)
             if row.path not in known:
                 job.log("source-added", {"source": row.name, "bytes": row.size})
         except BaseException:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 from needlewright.core.errors import SourceError
 from needlewright.core.formats.recognising import kind_of_name
@@ -64,6 +66,10 @@ class BackupShelf(ItemShelf):
                                   state="pulled") from error
             raise SourceError("source-unopenable", path=item.path,
                               reason=error.strerror or str(error)) from error
+
+    def about(self) -> dict[str, Any]:
+        """The fields of its `Facts`, as far as they are known: all of them once it was listed."""
+        return asdict(self.backup.facts)
 
     def thumbnail(self, offered: Offered) -> bytes:
         """The file itself, where it is a picture that is quickly read."""

@@ -11,7 +11,7 @@ import tempfile
 from abc import abstractmethod
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from needlewright.core.errors import SourceError
 from needlewright.core.sources.files import ImageFile
@@ -143,6 +143,10 @@ class DistantShelf(Shelf):
     def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> int:
         """Put a file into the one at `path`, going on behind what is there of it; `told`: bytes
         that are there. How many it has. SourceError."""
+
+    def about(self) -> dict[str, Any]:
+        """What it says of itself beyond its files; nothing for most."""
+        return {}
 
     def flaw(self, offered: Offered) -> Flaw | None:
         """What was wrong with a file that was brought all the same."""
