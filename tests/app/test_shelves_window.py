@@ -307,6 +307,7 @@ class ShelvesWindowTest(WindowCase):
             loss = loss_of(job)
         self.assertEqual((loss.day, loss.after), ("2031-05-11", self.session.choice.selection))
         self.assertIn("not before 11 May 2031", self.window.notice_text.text())
+        self.assertEqual(self.window.notice_text.property("role"), "")  # it is no problem
 
     def test_only_the_missing_is_brought(self):
         client_has = write_tree(self.folder / "client", {

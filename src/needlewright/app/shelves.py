@@ -20,9 +20,10 @@ from needlewright.wording.shelves import loss_line
 
 
 class Shelves(QObject):
-    """`compared`: what is on a shelf alone is known."""
+    """`compared`: what is on a shelf alone is known; `told`: a sentence that answers a person."""
 
     compared = Signal()
+    told = Signal(str)
     problem = Signal(str)
 
     def __init__(self, settings: Settings, desk: Desk, folder: Callable[[], Path | None],
@@ -58,7 +59,7 @@ class Shelves(QObject):
 
     def _judged(self, loss: Loss) -> None:
         self.backups.judge_by(loss)
-        self.problem.emit(loss_line(loss))
+        self.told.emit(loss_line(loss))
 
     def compare(self) -> None:
         """Compare the sources of the open job."""

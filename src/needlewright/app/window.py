@@ -41,7 +41,7 @@ from needlewright.app.widgets.activity_line import ActivityLine
 from needlewright.app.widgets.day_strip import DayStrip
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.secret_dialog import SecretDialog
-from needlewright.app.widgets.small import button, column, label, line
+from needlewright.app.widgets.small import button, column, label, line, restyle
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.widgets.thread_line import ThreadLine
 from needlewright.core.jobs.rows import BYTES
@@ -105,6 +105,7 @@ class MainWindow(QMainWindow):
         outer.setContentsMargins(16, 8, 16, 0)
         frame = QFrame()
         frame.setObjectName("notice")
+        self._notice_frame = frame
         inside = QHBoxLayout(frame)
         inside.setContentsMargins(16, 8, 16, 8)
         text = label("", "problem", "noticeText", wrap=True)
@@ -131,6 +132,7 @@ class MainWindow(QMainWindow):
         session.copies.lane_came.connect(self._copy_lane_came)
         session.copies.changed.connect(self._copy_changed)
         session.problem.connect(self.show_problem)
+        session.shelves.told.connect(self.show_answer)
         session.go_to.connect(self.show_station)
         session.shelves.asker.asked.connect(self._ask_secret)
         self.intake.to_search.connect(lambda: self.show_station(SEARCH))
@@ -314,7 +316,17 @@ class MainWindow(QMainWindow):
     # notices, log, keys
 
     def show_problem(self, sentence: str) -> None:
+        self._show_notice(sentence, "problem")
+
+    def show_answer(self, sentence: str) -> None:
+        """What answers a person, and is no problem."""
+        self._show_notice(sentence, "")
+
+    def _show_notice(self, sentence: str, role: str) -> None:
         self.notice_text.setText(sentence)
+        for widget in (self._notice_frame, self.notice_text):
+            widget.setProperty("role", role)
+            restyle(widget)
         self.notice.show()
 
     def hide_notice(self) -> None:

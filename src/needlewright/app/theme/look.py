@@ -120,7 +120,8 @@ QLabel[role="figure"] {{ font-size: {px(19)}; }}
 QLabel[role="problem"] {{ color: {c.ochre}; }}
 QFrame#card {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 8px; }}
 QFrame#card[chosen="true"] {{ border: 2px solid {c.thread}; }}
-QFrame#notice {{ background: {c.panel}; border: 1px solid {c.ochre}; border-radius: 8px; }}
+QFrame#notice {{ background: {c.panel}; border: 1px solid {c.line}; border-radius: 8px; }}
+QFrame#notice[role="problem"] {{ border-color: {c.ochre}; }}
 QPushButton {{ background: {c.panel}; color: {c.thread}; border: 1px solid {c.thread};
   border-radius: 7px; padding: {px(6)} {px(18)}; }}
 QPushButton:hover {{ background: {c.ground}; }}
