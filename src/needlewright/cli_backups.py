@@ -11,6 +11,7 @@ from typing import Any
 
 from needlewright import cli_secrets
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.names import one_line
 from needlewright.core.stopping import StopSignal
 from needlewright.wording import cli as words
 from needlewright.wording import shelves as shelf_words
@@ -81,7 +82,7 @@ def _backups(options: argparse.Namespace, stop: StopSignal) -> int:
 
 
 def _told(path: Path) -> None:
-    print(shelf_words.LOOKING_AT.format(path=path), file=sys.stderr, flush=True)
+    print(shelf_words.LOOKING_AT.format(path=one_line(str(path))), file=sys.stderr, flush=True)
 
 
 def _loss(options: argparse.Namespace) -> int:

@@ -12,6 +12,7 @@ import unittest
 from datetime import UTC, datetime
 from pathlib import Path
 
+from needlewright.core.imaging import map_saving
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.usefulness import places_of
@@ -20,6 +21,8 @@ from needlewright.core.shelves.backups.base import open_backup
 from needlewright.core.shelves.backups.finding import find_backups
 from needlewright.core.shelves.backups.spots import image_of, spot_at
 from needlewright.core.shelves.open_backup import on_disk
+from needlewright.core.sources import map_file
+from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.sources.registry import lies_at
 from needlewright.core.stopping import Interrupted
 from needlewright.standins.backups import Backed, write_backup
@@ -134,6 +137,41 @@ class InImagesTest(ShelfTest):
             for one in find_backups([broken], threading.Event()):
                 self.assertTrue(one.facts is not None or one.problem is not None)
         self.assertEqual(contents(image / "Old/field.zip"), whole)
+
+    def test_what_a_failing_drive_did_not_give_is_never_sound(self):
+        """Zeros stand for it in the image, and the read map tells where."""
+        top = self.folder / "kept"
+        write_tree(top / "daily/2031-05-18", files(2))
+        write_tree(top / "daily/2031-05-19", files(2))
+        shutil.make_archive(str(top / "field"), "tar", write_tree(self.folder / "t", files()))
+        shutil.make_archive(str(top / "field"), "gztar", self.folder / "t")
+        image = self.ext(top)
+        data, states = bytearray(image.read_bytes()), ReadMap(16 << 20)
+        states.set(0, 16 << 20, State.READ)
+        picture, at, hurt = photo(1), 0, 0
+        while (at := data.find(picture[:4000], at)) >= 0:  # in both days and in the plain archive
+            middle = (at + len(picture) // 2) & ~511
+            data[middle : middle + 512] = bytes(512)
+            states.set(middle, middle + 512, State.UNREADABLE)
+            at, hurt = at + 1, hurt + 1
+        self.assertGreaterEqual(hurt, 2)
+        packed = (top / "field.tar.gz").read_bytes()
+        middle = (data.find(packed[:600]) + len(packed) // 2) & ~511
+        states.set(middle, middle + 512, State.UNREADABLE)
+        image.write_bytes(data)
+        map_saving.save(map_file.MapFile(map_file.Origin("", 16 << 20), states), image)
+        for name in ("daily/2031-05-18", "field.tar"):
+            found, flaws = contents(image / name)
+            (path,) = flaws
+            self.assertEqual((path.removeprefix("./"), flaws[path]),
+                             ("DCIM/Camera/FP_0001.jpg", "backup-unread"), name)
+            for other in set(found) - {path}:
+                self.assertEqual(found[other], files()[other.removeprefix("./")])
+        self.assertEqual(set(contents(image / "field.tar.gz")[1].values()), {"backup-unread"})
+        _, flaws = contents(image)  # all of it as one
+        self.assertEqual({path for path, code in flaws.items() if code == "backup-unread"}, {
+            f"daily/2031-05-{day}/DCIM/Camera/FP_0001.jpg" for day in (18, 19)} | {
+            "field.tar", "field.tar.gz"})
 
     def test_read_once_and_stopped(self):
         image = self.ext(self.laid())

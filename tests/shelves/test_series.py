@@ -145,6 +145,19 @@ class FindingTest(ShelfTest):
         self.assertEqual(status, 1)
         self.assertIn("no backup", errors)
 
+    def test_odd_names_stay_in_their_line(self):
+        place = self.folder / "a\x1b[31m\n\udcff"
+        place.mkdir()
+        shutil.make_archive(str(place / "b\nc"), "zip", write_tree(self.folder / "t", files(1)))
+        status, out, errors = self.command("backups", place)
+        self.assertEqual(status, 0)
+        self.assertEqual([c for c in out + errors if ord(c) < 32 and c != "\n"], [])
+        self.assertEqual(len(errors.splitlines()), 1)
+        self.assertIn("b<U+000A>c.zip", out)
+        self.assertIn("1 photo, 2 documents", out)
+        _, _, errors = self.command("inside", f"backup:{place / 'none'}")
+        self.assertEqual(len(errors.splitlines()), 1)
+
     def test_the_most_useful_first(self):
         found = list(find_backups([self.backups()], threading.Event()))
         loss = Loss("2031-05-20")

@@ -12,6 +12,7 @@ from needlewright.core.jobs.already import Already, already_there
 from needlewright.core.jobs.loss import UNKNOWN, Loss, loss_of
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.usefulness import Use, places_of, ranked
+from needlewright.core.names import one_line
 from needlewright.core.shelves.backups.finding import FoundBackup, find_backups
 from needlewright.core.stopping import Interrupted
 
@@ -44,7 +45,7 @@ class FindWork(Work):
             pass
 
     def _looks_at(self, path: Path) -> None:
-        self.looking.emit(str(path))
+        self.looking.emit(one_line(str(path)))
 
 
 class Backups(QObject):

@@ -77,6 +77,7 @@ SENTENCES = {
     "shelf-no-room": "there is no room for it here",
     "shelf-reduced": "a smaller copy: the original is no longer there",
     "album-no-content": "the album lists it, and has neither the original nor a smaller copy",
+    "backup-unread": "a part of what the backup lies on cannot be read",
     "backup-cut": "the backup ends within it",
     "backup-damaged-file": "what is stored of it does not unpack",
     "backup-unauthentic": "what is stored of it is not what was encrypted",

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from needlewright.core.errors import FormatError, NeedlewrightError
+from needlewright.core.names import one_line
 from needlewright.wording import breaks, units
 
 FULL = frozenset((errno.ENOSPC, errno.EDQUOT, errno.EFBIG))
@@ -217,7 +218,9 @@ def explain(error: BaseException) -> str:
 
 def sentence(code: str, values: dict[str, Any]) -> str:
     """The sentence for an error code with its values."""
-    filled = dict(values)
+    # Paths may be anything, and a sentence stays in its line, whatever a terminal makes of it.
+    filled = {name: one_line(told) if isinstance(told, str) else told
+              for name, told in values.items()}
     for name, target in SIZES.items():
         if name in values:
             filled[target] = units.size(int(values[name]))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
 
 from needlewright.core.contents import ShelfObject
@@ -62,6 +63,13 @@ def format_name(form: Format) -> str:
 def title(row: FindRow) -> str:
     """The name, or where it lies when no name is known."""
     return row.name or f"{KIND_ONE.get(row.kind, row.kind)} at {units.place(row.start)}"
+
+
+def kinds_line(counts: Mapping[str, int]) -> str:
+    """'24 photos, 1 clip, 3 other'."""
+    single = {**KIND_ONE, "other": KINDS["other"]}
+    return ", ".join(f"{counts[kind]:,} {single[kind] if counts[kind] == 1 else word}"
+                     for kind, word in KINDS.items() if kind in counts)
 
 
 def file_name(row: FindRow) -> str:

@@ -85,9 +85,7 @@ def summary(every: Sequence[Inside]) -> str:
     """'29 files, 1.2 MB: 24 photos, 5 videos; 3 removed and still kept'."""
     total = sum(one.offered.size or 0 for one in every)
     counts = {str(kind): n for kind, n in Counter(map(attrgetter("kind"), every)).items()}
-    single = {**finds.KIND_ONE, "other": finds.KINDS["other"]}
-    kinds = ", ".join(f"{counts[kind]:,} {single[kind] if counts[kind] == 1 else word}"
-                      for kind, word in finds.KINDS.items() if kind in counts)
+    kinds = finds.kinds_line(counts)
     text = f"{units.count(len(every), 'file')}, {units.size(total)}"
     text = f"{text}: {kinds}" if kinds else text
     removed = sum(1 for one in every if one.kept is not None and one.removed)

@@ -10,6 +10,7 @@ from needlewright.core.jobs.comparing import SAME_BYTES, SAME_NAME, SAME_PICTURE
 from needlewright.core.jobs.loss import Loss
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.jobs.usefulness import Use, When
+from needlewright.core.names import one_line
 from needlewright.core.secrets import PASSWORD
 from needlewright.core.shelves.backups.base import Facts
 from needlewright.core.shelves.backups.finding import FoundBackup
@@ -105,7 +106,7 @@ def loss_line(loss: Loss) -> str:
 def title(found: FoundBackup) -> str:
     """'Brackenfield FP-2, 2 April 2031'."""
     facts = found.facts
-    device = facts.device if facts is not None and facts.device else found.path.name
+    device = facts.device if facts is not None and facts.device else one_line(found.path.name)
     made = facts.made if facts is not None else None
     return f"{device}, {units.day(made[:10])}" if made else device
 
@@ -116,13 +117,12 @@ def about(found: FoundBackup) -> str:
     if facts is None:
         return ""
     kind = LAYOUTS.get(facts.layout, facts.layout)
-    parts = [f"{found.path.name}, {kind}" if facts.device else kind]
+    parts = [f"{one_line(found.path.name)}, {kind}" if facts.device else kind]
     if facts.encrypted:
         parts.append(ENCRYPTED)
     if found.problem is None:
         parts.append(f"{units.count(len(found.offered), 'file')}, {units.size(found.size)}")
-        parts.append(", ".join(f"{found.counts[kind]:,} {word}" for kind, word in
-                               finds.KINDS.items() if kind in found.counts))
+        parts.append(finds.kinds_line(found.counts))
         if facts.complete is not None:
             parts.append("complete by its own list" if facts.complete else "not complete")
     return "; ".join(part for part in parts if part)
@@ -229,7 +229,7 @@ def judged_line(use: Use, loss: Loss) -> str:
 
 def lines(number: int, found: FoundBackup, use: Use, loss: Loss) -> list[str]:
     """A backup, for a list in a terminal."""
-    out = [f"{number}. {title(found)}", f"   {found.spec}"]
+    out = [f"{number}. {title(found)}", f"   {one_line(found.spec)}"]
     said = about(found)
     if said:
         out.append(f"   {said}")

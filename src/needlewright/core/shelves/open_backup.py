@@ -14,10 +14,11 @@ from needlewright.core.shelves.backups.base import SCHEME, Backup, open_backup
 from needlewright.core.shelves.backups.spots import image_of
 from needlewright.core.shelves.item_shelf import Item, ItemShelf, opened
 from needlewright.core.sources.registry import Opener, register
-from needlewright.core.sources.shelf import Offered
+from needlewright.core.sources.shelf import Flaw, Offered
 from needlewright.core.walks import Kind
 
 GONE = "shelf-lost"
+UNREAD = frozenset(("source-range", "source-shrank"))  # of a part of what is there
 MOST_PICTURE = 24 << 20  # bytes of a picture that is read to show it small
 
 
@@ -60,12 +61,19 @@ class BackupShelf(ItemShelf):
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
         try:
             yield from self.backup.content(item, begin)
-        except OSError as error:
+        except Flaw:
+            raise
+        except (OSError, SourceError) as error:
             if not on_disk(self._path).exists():  # its drive was pulled
                 raise SourceError(GONE, path=self.name, reason="pulled",
                                   state="pulled") from error
-            raise SourceError("source-unopenable", path=item.path,
-                              reason=error.strerror or str(error)) from error
+            if isinstance(error, OSError):
+                raise SourceError("source-unopenable", path=item.path,
+                                  reason=error.strerror or str(error)) from error
+            if error.code not in UNREAD:
+                raise
+            # The others are read all the same.
+            raise Flaw("backup-unread", path=item.path) from error
 
     def about(self) -> dict[str, Any]:
         """The fields of its `Facts`, as far as they are known: all of them once it was listed."""

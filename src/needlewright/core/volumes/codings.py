@@ -146,6 +146,7 @@ class UnpackedSource(Source):
             length = part[1] if isinstance(part, tuple) else part.length
             self._starts.append(self._starts[-1] + length)
         self._kept: dict[int, bytes] = {}
+        self._short: set[int] = set()  # pieces that did not unpack to what they should
         self.name, self.sector_size = parent.name, parent.sector_size
 
     @property
@@ -170,6 +171,25 @@ class UnpackedSource(Source):
             done += fits
         return max(0, done)
 
+    def lost_within(self, start: int, stop: int) -> int:
+        """Of compressed pieces those as a whole of which something is lost, or which were read and
+        did not unpack."""
+        lost = 0
+        for index, part in enumerate(self._parts):
+            first, last = max(start, self._starts[index]), min(stop, self._starts[index + 1])
+            if first >= last:
+                continue
+            if not isinstance(part, tuple):
+                if index in self._short or any(
+                        at is not None and self._parent.lost_within(
+                            self._base + at, self._base + at + length)
+                        for at, length in part.extents):
+                    lost += last - first
+            elif part[0] is not None:
+                at = self._base + part[0] - self._starts[index]
+                lost += self._parent.lost_within(at + first, at + last)
+        return lost
+
     def _made(self, index: int, part: Coded) -> bytes:
         """The bytes that one compressed piece makes of the file."""
         if index not in self._kept:
@@ -182,5 +202,7 @@ class UnpackedSource(Source):
                 with suppress(FormatError):
                     made = unpack(part.coding, stored.read_at(0, stored.size), part.made)
             piece = made[part.skip : part.skip + part.length]
+            if len(piece) < part.length:
+                self._short.add(index)
             self._kept[index] = piece.ljust(min(part.length, MAX_MADE), b"\0")
         return self._kept[index]

@@ -62,6 +62,8 @@ def read_flawed(spot: Spot, item: Item, begin: int) -> Iterator[bytes]:
         yield from spot.read(begin)
     except (SourceError, FormatError) as error:
         raise Flaw("backup-cut", path=item.path, at=begin) from error
+    if spot.lost(0, item.size or 0):
+        raise Flaw("backup-unread", path=item.path)
 
 
 def day_of(seconds: float) -> str | None:

@@ -93,6 +93,8 @@ class RawBackup(Backup):
                 return
             yield block
             at += len(block)
+        if source.lost_within(0, source.size):
+            raise Flaw("backup-unread", path=item.path)
 
     def marks(self) -> tuple[tuple[int, int], ...]:
         return marks_of(self._spot)

@@ -269,6 +269,10 @@ class TarBackup(Backup):
                 raise Flaw("backup-cut", path=item.path, at=place.size - left)
             left -= len(block)
             yield block
+        first, stop = (0, self._spot.status().size) if self._packing else (
+            place.at, place.at + place.size)
+        if self._spot.lost(first, stop):  # nothing in an archive proves it
+            raise Flaw("backup-unread", path=item.path)
 
     def marks(self) -> tuple[tuple[int, int], ...]:
         return marks_of(self._spot)

@@ -20,6 +20,8 @@ from typing import IO, Any, NamedTuple
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.shelves.backups.trees import Tree, tree_of
 from needlewright.core.sources.files import ImageFile
+from needlewright.core.sources.map_file import map_path
+from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.volumes.base import Entry
 from needlewright.core.volumes.stamps import unix
@@ -110,6 +112,11 @@ class Spot(ABC):
     def mark(self) -> tuple[int, int]:
         """What differs once it was changed; zeros where it is not there."""
 
+    def lost(self, start: int, stop: int) -> int:
+        """How many of these bytes of a file are not its own, since the medium could not be read
+        there."""
+        return 0
+
     def head(self, count: int) -> bytes:
         """The first bytes of a file, as many as there are; OSError."""
         with self.file() as opened:
@@ -159,6 +166,8 @@ class DiskSpot(Spot):
         return _status(self._path.stat())
 
     def source(self) -> Source:
+        if map_path(self._path).exists():  # it was copied here, and the map tells what is lost
+            return open_source(str(self._path))
         return ImageFile(self._path)
 
     def read(self, begin: int) -> Iterator[bytes]:
@@ -242,6 +251,9 @@ class InnerSpot(Spot):
                 return
             yield block
             at += len(block)
+
+    def lost(self, start: int, stop: int) -> int:
+        return self.source().lost_within(start, stop)
 
     def file(self) -> IO[bytes]:
         return io.BufferedReader(_Reading(self.source()), BLOCK)

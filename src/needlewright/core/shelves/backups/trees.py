@@ -60,6 +60,9 @@ class _Lent(Source):
     def read_into(self, offset: int, target: memoryview) -> int:
         return self._source.read_into(offset, target)
 
+    def lost_within(self, start: int, stop: int) -> int:
+        return self._source.lost_within(start, stop)
+
 
 _trees: weakref.WeakValueDictionary[tuple[str, int, int], Tree] = weakref.WeakValueDictionary()
 
