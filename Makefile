@@ -27,6 +27,7 @@ test: $(STAMP)
 
 fuzz: $(STAMP)
 	@$(PY) -m tests.fuzz
+	@$(PY) -m tests.fuzz_shelves
 
 bench: $(STAMP)
 	@$(PY) -m benchmarks

@@ -3,12 +3,16 @@ these name."""
 
 from __future__ import annotations
 
+import errno
 import json
+import os
 import sqlite3
+import tempfile
 import unittest
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
+from unittest import mock
 
 from needlewright.core.databases.reading import HERE, Row
 from needlewright.core.databases.subjects import subject_by_name, subject_of
@@ -129,6 +133,27 @@ class RowsInsideTest(ShelfTest):
         self.assertIn("names DCIM/Camera/FP_1.jpg", out)
         self.assertIn("28 live, 0 older, 1 removed", out)
         self.assertFalse((self.folder / "job").exists())
+
+    def test_nothing_of_it_stays_on_the_disk(self):
+        """Not even where the process is killed, or where a file system has no nameless files."""
+        spec, temporary = self.made(), self.folder / "temporary"
+        temporary.mkdir()
+        seen: list[list[str]] = []
+        with self.shelf(spec) as shelf, mock.patch.object(tempfile, "tempdir", str(temporary)):
+            bring, real = shelf.bring, os.open
+            shelf.bring = lambda *told: (seen.append(os.listdir(temporary)), bring(*told))[1]
+            with shelf.fetch("Documents/messages.db") as nameless:
+                self.assertEqual(nameless.name, "messages.db")
+                data = nameless.read_at(0, nameless.size)
+
+            def none(path, flags, *more, **named):
+                if flags & os.O_TMPFILE == os.O_TMPFILE:
+                    raise OSError(errno.EOPNOTSUPP, "no such files here")
+                return real(path, flags, *more, **named)
+
+            with mock.patch.object(os, "open", none), shelf.fetch("Documents/messages.db") as one:
+                self.assertEqual(one.read_at(0, one.size), data)
+        self.assertEqual((seen[0], len(seen[1]), os.listdir(temporary)), ([], 1, []))
 
     def test_which_file_a_value_names(self):
         every = [Offered(Shelved(path, path, 0, 0, 0, None), 0) for path in (

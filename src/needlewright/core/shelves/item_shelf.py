@@ -208,7 +208,7 @@ class ItemShelf(DistantShelf):
 
     def _write(self, item: Item, offered: Offered, path: Path, have: int,
                told: Callable[[int], None]) -> int:
-        free = os.statvfs(path.parent)
+        free = os.statvfs(path if path.exists() else path.parent)
         most = free.f_bavail * free.f_frsize - RESERVE_BYTES + have
         if most <= 0:
             raise SourceError("phone-disk", path=self.name, reason=os.strerror(errno.ENOSPC))

@@ -6,8 +6,6 @@ and a search goes on where it was stopped. What is kept of a file is its key, ne
 
 from __future__ import annotations
 
-import os
-import tempfile
 from abc import abstractmethod
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -17,6 +15,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
+from needlewright.core.temporary import nameless_file
 
 FILES = "files"  # the kind of what lies in folders of this computer
 ELSEWHERE = "elsewhere"  # what steps say that suit every kind of shelf that is elsewhere
@@ -121,14 +120,11 @@ class DistantShelf(Shelf):
         one = next((o for o in self.offered() if o.entry.key == key), None)
         if one is None:
             raise SourceError("source-missing", path=key)
-        number, path = tempfile.mkstemp(prefix="needlewright-",
-                                        suffix=os.path.splitext(one.entry.path)[1][:16])
-        os.close(number)
-        try:
-            self.bring(one, Path(path), lambda got: None)
-            return ImageFile(path)
-        finally:
-            os.unlink(path)  # what is open stays readable
+        with nameless_file() as path:
+            self.bring(one, path, lambda got: None)
+            image = ImageFile(path)
+        image.name = one.entry.path.rpartition("/")[2]
+        return image
 
     @abstractmethod
     def thumbnail(self, offered: Offered) -> bytes:
