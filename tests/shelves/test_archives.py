@@ -4,6 +4,7 @@ as they go."""
 from __future__ import annotations
 
 import bz2
+import contextlib
 import io
 import os
 import random
@@ -25,8 +26,9 @@ from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.shelves.backups import layout_zip
 from needlewright.core.shelves.backups.base import layout_of, open_backup
 from needlewright.core.shelves.backups.spots import DiskSpot
+from needlewright.core.shelves.backups.tar_headers import pax
 from needlewright.core.shelves.item_shelf import Item, Placing, clean_path
-from tests.shelves.support import ShelfTest, contents, files, photo, write_tree
+from tests.shelves.support import ShelfTest, contents, files, photo, sha256, write_tree
 
 SEVEN = shutil.which("7zz") or shutil.which("7z")
 
@@ -95,13 +97,60 @@ class TarTest(ShelfTest):
         found, flaws = contents(path)
         self.assertEqual(flaws, {"lies.jpg": "backup-cut"})
         self.assertTrue(found["lies.jpg"].startswith(photo(1)[:1000]))
-        with open(self.folder / "holes.bin", "wb") as file:
-            file.truncate(8 << 20)
-            file.seek(4 << 20)
-            file.write(b"otter")
-        subprocess.run(["tar", "-S", "-cf", self.folder / "sparse.tar", "-C", self.folder,
-                        "holes.bin"], check=True)
-        self.assertEqual(contents(self.folder / "sparse.tar")[1], {"holes.bin": "backup-sparse"})
+
+    def test_headers_of_pax_that_lead_nowhere(self):
+        """They end; what came before counts."""
+        for rest in (b"", b"no length at all here, and no equals", b"0 ", b"5 ", b" ", b"99 x=y\n",
+                     b"-3 a=b\n", b"3 \n" * 9):
+            self.assertEqual(pax(b"9 path=a\n" + rest).get("path"), "a", rest)
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.binary(max_size=200))
+    def test_any_header_of_pax_ends(self, data):
+        self.assertLessEqual(sum(map(len, pax(data))), len(data))
+
+    def test_members_without_their_holes(self):
+        """In all four ways, as another reader puts them together; and from any byte on."""
+        tree, chance = self.folder / "holes", random.Random(4)
+        tree.mkdir()
+        for name, size, pieces in (("one", 8 << 20, 1), ("many", 12 << 20, 60), ("none", 9000, 0),
+                                   ("all hole", 5 << 20, 0)):
+            with open(tree / name, "wb") as file:
+                file.truncate(size)
+                for _ in range(pieces):
+                    file.seek(chance.randrange(size // 4096) * 4096)
+                    file.write(b"otter" * chance.randrange(1, 2000))
+        for options in (("--format=gnu",), ("--format=pax", "--sparse-version=0.0"),
+                        ("--format=pax", "--sparse-version=0.1"),
+                        ("--format=pax", "--sparse-version=1.0")):
+            path = self.folder / "sparse.tar"
+            subprocess.run(["tar", "-S", *options, "-cf", path, "-C", tree, "."], check=True)
+            self.assertLess(path.stat().st_size, 3 << 20)
+            found, flaws = contents(path)
+            self.assertEqual(flaws, {}, options)
+            with tarfile.open(path) as other:
+                told = {m.name: other.extractfile(m).read() for m in other if m.isfile()}
+            self.assertEqual({p: sha256(d) for p, d in found.items()},
+                             {p: sha256(d) for p, d in told.items()}, options)
+            backup = open_backup(path)
+            item = next(one for one in backup.items(lambda: None) if one.path.endswith("many"))
+            for begin in (0, 1, 4095, 4096, 5 << 20, (12 << 20) - 1, 12 << 20):
+                self.assertEqual(b"".join(backup.content(item, begin)),
+                                 told[item.path][begin:], (options, begin))
+            backup.close()
+            with open(tree / "huge", "wb") as file:
+                file.truncate(3 << 30)
+            subprocess.run(["tar", "-S", *options, "-cf", self.folder / "huge.tar", "-C", tree,
+                            "huge"], check=True)
+            self.assertEqual(contents(self.folder / "huge.tar"), ({}, {"huge": "backup-bomb"}))
+            (tree / "huge").unlink()
+            data = bytearray(path.read_bytes())
+            for _ in range(60):  # a map that lies costs its own file, or is one of ours
+                broken = bytearray(data)
+                broken[chance.randrange(2048)] = chance.randrange(256)
+                path.write_bytes(broken)
+                with contextlib.suppress(NeedlewrightError):
+                    open_backup(path).items(lambda: None)
 
     def test_bombs_are_listed_in_bounded_memory(self):
         path = self.folder / "bomb.tar.gz"

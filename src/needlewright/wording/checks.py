@@ -84,7 +84,7 @@ SENTENCES = {
     "backup-crc": "its checksum does not agree",
     "backup-content-missing": "the backup lists it, and its content is not there",
     "backup-entry-wrong": "the backup lists it with a hash that is none",
-    "backup-sparse": "it is stored with holes, in a way that is not read here",
+    "backup-sparse": "it is stored with holes, and where they belong makes no sense",
     "backup-cipher": "it is encrypted in a way of ZIP that is not read here",
     "backup-method": "it is compressed in a way that is not read here",
     "backup-bomb": "its entry cannot be true: it claims what others claim, or more than fits in it",

@@ -1,7 +1,6 @@
 """Archives of tar: plain, gzip, Zstandard; damaged ones as far as they go.
 
-ustar and pax: POSIX.1-2017, pax, "ustar Interchange Format" and "pax Extended Header". Long names
-(`L`, `K`) and sizes in base 256: GNU tar manual, "Basic Tar Format". gzip: RFC 1952.
+Headers: `tar_headers`. Long names (`L`, `K`): GNU tar manual, "Basic Tar Format". gzip: RFC 1952.
 Zstandard: RFC 8878. The archive is listed in one pass, and what is compressed is unpacked anew to
 reach what lies before the place where it is just read.
 """
@@ -15,20 +14,24 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from needlewright.core.errors import SourceError
+from needlewright.core.shelves.backups import tar_sparse
 from needlewright.core.shelves.backups.base import Backup, Facts, Layout, marks_of, register
 from needlewright.core.shelves.backups.layout_folder import day_of
 from needlewright.core.shelves.backups.spots import BLOCK, Spot
-from needlewright.core.shelves.item_shelf import MOST_ITEMS, MOST_STATED, Item
+from needlewright.core.shelves.backups.tar_headers import RECORD, header, number
+from needlewright.core.shelves.backups.tar_headers import pax as pax_of
+from needlewright.core.shelves.backups.tar_sparse import Spread
+from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
 from needlewright.core.sources.shelf import Flaw
 from needlewright.core.volumes.stamps import unix
 
-RECORD = 512
 MOST_NAME, MOST_PAX = 1 << 16, 1 << 20  # bytes of a name, of a header of pax
 SKIP = 1 << 18  # bytes that are read at once to come forward
 FILES, LINK = (b"0", b"\0", b"7"), b"1"
 LONG_NAME, LONG_LINK, PAX, PAX_ALL, SPARSE = b"L", b"K", b"x", b"g", b"S"
 GZIP, ZSTD = b"\x1f\x8b\x08", b"\x28\xb5\x2f\xfd"
 OFTEN = 256
+MOST_RATIO, MOST_HOLE = 1000, 1 << 30  # times what is stored, and bytes, that a file may be
 STEP = 8 << 20  # bytes that are passed over between two breaths
 WINDOW = 1 << 27  # bytes that Zstandard may look back
 
@@ -160,8 +163,11 @@ class Unpacked:
 
 @dataclass(frozen=True, slots=True)
 class _Place:
+    """`at`: of what is stored; `spread`: where that belongs in the file, None where it is all."""
+
     at: int
     size: int
+    spread: Spread | None = None
 
 
 class TarBackup(Backup):
@@ -202,7 +208,7 @@ class TarBackup(Backup):
             if not raw.strip(b"\0"):
                 ended = True
                 continue  # archives that were added to go on behind it
-            head = _header(raw)
+            head = header(raw)
             if head is None:
                 if not ended and not lost:
                     self._trouble("backup-damaged")  # the next header that is one is looked for
@@ -218,27 +224,34 @@ class TarBackup(Backup):
                 if kind == LONG_NAME:
                     name = data.split(b"\0")[0].decode("utf-8", "surrogateescape")
                 elif kind == PAX:
-                    pax = _pax(data)
+                    pax = pax_of(data)
                 elif kind == PAX_ALL:
-                    every |= _pax(data)
+                    every |= pax_of(data)
                 continue
             told = every | pax
-            path = told.get("path") or name or path
-            size = _number(told.get("size")) if "size" in told else size
-            mtime = _number(told.get("mtime", "").split(".")[0]) or mtime
-            pax, name = {}, ""
+            path = told.get(tar_sparse.NAME) or told.get("path") or name or path
+            size = number(told.get("size")) if "size" in told else size
+            mtime = number(told.get("mtime", "").split(".")[0]) or mtime
+            pax, name, taken = {}, "", 0
             if kind == LINK and target in places:
                 found.append(_item(path, mtime, places[target]))
-            elif kind == SPARSE or "GNU.sparse.major" in told or "GNU.sparse.map" in told:
-                found.append(replace(_item(path, mtime, _Place(stream.tell(), size)),
-                                     told={"problem": "backup-sparse"}))
+            elif kind == SPARSE or tar_sparse.is_sparse(told):
+                if kind == SPARSE:
+                    spread, real = tar_sparse.old_spread(raw, size, stream.read)
+                else:
+                    spread, real, taken = tar_sparse.pax_spread(told, size, stream.read)
+                item = _item(path, mtime, _Place(stream.tell(), real, spread))
+                wrong = "backup-sparse" if spread is None else "backup-bomb" if (
+                    real > MOST_RATIO * size + MOST_HOLE) else ""
+                found.append(replace(item, told={"problem": wrong}) if wrong else item)
+                newest = max(newest, mtime)
             elif kind in FILES and not path.endswith("/"):
                 place = _Place(stream.tell(), size)
                 places[path] = place
                 found.append(_item(path, mtime, place))
                 newest = max(newest, mtime)
             if kind not in (LINK, b"2", b"3", b"4", b"5", b"6"):
-                left = _padded(size)
+                left = _padded(size) - taken
                 while left > 0 and (there := stream.skip(min(left, STEP))):
                     left -= there
                     breathe()
@@ -256,23 +269,36 @@ class TarBackup(Backup):
 
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
         place: _Place = item.handle
+        parts = [(begin, place.size - begin)] if place.spread is None else (
+            tar_sparse.stretches(place.spread, place.size, begin))
+        for at, length in parts:
+            yield from self._part(item, at, length)
+        stored = place.size if place.spread is None else sum(n for _, n in place.spread)
+        first, stop = (0, self._spot.status().size) if self._packing else (
+            place.at, place.at + stored)
+        if self._spot.lost(first, stop):  # nothing in an archive proves it
+            raise Flaw("backup-unread", path=item.path)
+
+    def _part(self, item: Item, at: int | None, length: int) -> Iterator[bytes]:
+        """`length` bytes from byte `at` of what is stored of a file; None: of a hole."""
+        if at is None:
+            for start in range(0, length, BLOCK):
+                yield bytes(min(BLOCK, length - start))
+            return
+        place: _Place = item.handle
         stream = self._stream
-        if stream is None or stream.tell() > place.at + begin or stream.cut:
+        if stream is None or stream.tell() > place.at + at or stream.cut:
             if stream is not None:
                 stream.close()
             stream = self._stream = self._opened()
-        stream.skip(place.at + begin - stream.tell())
-        left = place.size - begin
+        stream.skip(place.at + at - stream.tell())
+        left = length
         while left > 0:
             block = stream.read(min(BLOCK, left))
             if not block:
-                raise Flaw("backup-cut", path=item.path, at=place.size - left)
+                raise Flaw("backup-cut", path=item.path, at=at + length - left)
             left -= len(block)
             yield block
-        first, stop = (0, self._spot.status().size) if self._packing else (
-            place.at, place.at + place.size)
-        if self._spot.lost(first, stop):  # nothing in an archive proves it
-            raise Flaw("backup-unread", path=item.path)
 
     def marks(self) -> tuple[tuple[int, int], ...]:
         return marks_of(self._spot)
@@ -293,58 +319,12 @@ def _item(path: str, mtime: int, place: _Place) -> Item:
     return Item(plain, place.size, place, None, stamp.text() if stamp else None)
 
 
-def _header(raw: bytes) -> tuple[str, int, int, bytes, str] | None:
-    """(path, size, modified, kind, what it is a link to); None where it is no header."""
-    told = _octal(raw[148:156])
-    if told is None or told not in (
-            256 + sum(raw[:148]) + sum(raw[156:]),
-            256 + sum(b - 256 * (b > 127) for b in raw[:148] + raw[156:])):
-        return None
-    size, mtime = _octal(raw[124:136]), _octal(raw[136:148])
-    if size is None or not 0 <= size < MOST_STATED:
-        return None
-    name = raw[:100].split(b"\0")[0].decode("utf-8", "surrogateescape")
-    if raw[257:263] == b"ustar\0":  # the field is others' in GNU's own format
-        before = raw[345:500].split(b"\0")[0].decode("utf-8", "surrogateescape")
-        name = f"{before}/{name}" if before else name
-    target = raw[157:257].split(b"\0")[0].decode("utf-8", "surrogateescape")
-    return name, size, mtime or 0, raw[156:157], target
-
-
-def _octal(field: bytes) -> int | None:
-    if field[0] in (0x80, 0xFF):
-        return int.from_bytes(field[1:], "big") if field[0] == 0x80 else None
-    text = field.strip(b" \0")
-    try:
-        return int(text, 8) if text else 0
-    except ValueError:
-        return None
-
-
-def _pax(data: bytes) -> dict[str, str]:
-    """The records of a header of pax: "length key=value\\n" each."""
-    found, at = {}, 0
-    while at < len(data):
-        space = data.find(b" ", at, at + 20)
-        length = _number(data[at:space].decode("ascii", "replace")) if space > 0 else 0
-        if length <= space - at or at + length > len(data):
-            break
-        key, _, value = data[space + 1 : at + length - 1].partition(b"=")
-        found[key.decode("utf-8", "replace")] = value.decode("utf-8", "surrogateescape")
-        at += length
-    return found
-
-
-def _number(text: str | None) -> int:
-    return int(text) if text and text.isascii() and text.isdigit() and len(text) < 20 else 0
-
-
 def _packing(spot: Spot) -> str | None:
     """"" of a plain archive, else how it is compressed; None where it is none."""
     if not spot.is_file():
         return None
     head = spot.head(RECORD)
-    if len(head) == RECORD and head.strip(b"\0") and _header(head) is not None:
+    if len(head) == RECORD and head.strip(b"\0") and header(head) is not None:
         return ""
     for mark, packing in ((GZIP, "gzip"), (ZSTD, "zstd")):
         if head.startswith(mark):
@@ -353,7 +333,7 @@ def _packing(spot: Spot) -> str | None:
                 first = stream.read(RECORD)
             finally:
                 stream.close()
-            if len(first) == RECORD and first.strip(b"\0") and _header(first) is not None:
+            if len(first) == RECORD and first.strip(b"\0") and header(first) is not None:
                 return packing
     return None
 
