@@ -55,19 +55,33 @@ def read_all(path: Path) -> None:
 
 def archives(place: Path) -> dict[str, Kind]:
     tree = write_tree(place / "tree", files())
+    with open(tree / "holes.bin", "wb") as file:
+        for at in range(0, 1 << 20, 1 << 16):
+            file.seek(at)
+            file.write(b"otter" * 100)
     made = {}
     for name, command in (("tar", ("tar", "-cf")), ("tar.gz", ("tar", "-czf")),
-                          ("tar.zst", ("tar", "--zstd", "-cf"))):
-        subprocess.run([*command, place / f"a.{name}", "-C", tree, "."], check=True)
+                          ("tar.zst", ("tar", "--zstd", "-cf")),
+                          *((f"tar-sparse-{way}", ("tar", "-S", f"--format={form}", option, "-cf"))
+                            for way, form, option in (
+                                ("old", "gnu", "--totals"),
+                                ("0.0", "pax", "--sparse-version=0.0"),
+                                ("0.1", "pax", "--sparse-version=0.1"),
+                                ("1.0", "pax", "--sparse-version=1.0")))):
+        subprocess.run([*command, place / f"a.{name}", "-C", tree, "."], check=True,
+                       stderr=subprocess.DEVNULL)
         made[name] = _file(place / f"a.{name}")
     shutil.make_archive(str(place / "a"), "zip", tree)
     made["zip"] = _file(place / "a.zip")
     seven = shutil.which("7zz") or shutil.which("7z")
     if seven is None:
         return made
-    subprocess.run([seven, "a", "-tzip", "-mem=AES256", f"-p{PASSWORD}", place / "aes.zip", tree],
-                   check=True, stdout=subprocess.DEVNULL)
-    return made | {"zip-aes": _file(place / "aes.zip")}
+    for name, options in (("aes", ("-mem=AES256", f"-p{PASSWORD}")), ("lzma", ("-mm=LZMA",)),
+                          ("old", ("-mem=ZipCrypto", f"-p{PASSWORD}"))):
+        subprocess.run([seven, "a", "-tzip", *options, place / f"{name}.zip", tree],
+                       check=True, stdout=subprocess.DEVNULL)
+        made[f"zip-{name}"] = _file(place / f"{name}.zip")
+    return made
 
 
 def phone_backups(place: Path) -> dict[str, Kind]:
