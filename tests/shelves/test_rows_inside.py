@@ -16,7 +16,7 @@ from unittest import mock
 
 from needlewright.core.databases.reading import HERE, Row
 from needlewright.core.databases.subjects import subject_by_name, subject_of
-from needlewright.core.errors import FormatError
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.store import Job
@@ -69,6 +69,20 @@ class SubjectTest(ShelfTest):
             broken = data[:at] + noise(40, seed) + data[at + 40 :]
             self.assertIn(subject_of(MemorySource(broken)), ("", "call"))
         self.assertEqual(subject_of(MemorySource(b"SQLite format 3\0" + bytes(90))), "")
+
+    def test_a_schema_that_cannot_be_read_costs_nothing_else(self):
+        many = [f"CREATE TABLE t{n} (a TEXT, b TEXT DEFAULT '{'x' * 200}')" for n in range(60)]
+        data = database(self.folder / "many", *many)
+
+        class Failing(MemorySource):
+            def read_into(self, offset, target):
+                if offset + len(target) > 4096:
+                    raise SourceError("source-range", path="", start=offset, stop=offset + 512,
+                                      reason="")
+                return super().read_into(offset, target)
+
+        walk = formats()["sqlite"].walk(Failing(data), 0, len(data))
+        self.assertEqual((walk.stop, walk.variant, walk.broken), (len(data), None, None))
 
     def test_names_of_files(self):
         for name, kind in (("messages.db", "message"), ("mmssms.db", "message"),

@@ -9,7 +9,7 @@ from needlewright.core.databases.pages import Pages
 from needlewright.core.databases.schema import Table, read_table
 from needlewright.core.databases.talk import LENGTHS, TEXTS, TITLES, WHEN
 from needlewright.core.databases.trees import TABLE_LEAF, leaves_of, read_cell
-from needlewright.core.errors import FormatError
+from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source
 
 SUBJECTS = ("message", "call", "contact", "note")  # where several fit, the first one
@@ -33,7 +33,7 @@ def subject_of(source: Source) -> str:
     """One of SUBJECTS; "" for what is about none of them, and where its tables cannot be read."""
     try:
         found = {subject for table in _tables(Pages(source)) for subject in _subjects(table)}
-    except FormatError:
+    except (FormatError, SourceError):  # what it is about is no reason to cut it off there
         return ""
     return next((subject for subject in SUBJECTS if subject in found), "")
 
