@@ -76,7 +76,7 @@ class SubjectTest(ShelfTest):
 
         class Failing(MemorySource):
             def read_into(self, offset, target):
-                if offset + len(target) > 4096:
+                if offset >= 4096:
                     raise SourceError("source-range", path="", start=offset, stop=offset + 512,
                                       reason="")
                 return super().read_into(offset, target)
