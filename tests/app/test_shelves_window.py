@@ -103,7 +103,8 @@ class ShelvesWindowTest(WindowCase):
         QTest.mouseClick(dialog.read, LEFT)
         rows = dialog.rows_view
         self.wait(lambda: rows.table.rows.rowCount() == 27, "the rows")
-        self.assertIn("26 live, 0 older, 1 removed", rows.told.text())
+        self.assertEqual(rows.told.text(), "26 live, 0 older, 1 removed.")
+        self.assertIn("1 file of messages", dialog.count.text())
         self.assertIn("Otter 14", row_words.cells(rows.table.rows.shown[0])[3])
         QTest.mouseClick(rows.choose, LEFT)
         self.assertEqual({one.name for one in dialog._chosen()},

@@ -20,6 +20,7 @@ KIND_ONE = {
     "message": "message", "contact": "contact", "call": "call", "note": "note", "other": "file",
     "scrap": "scrap",
 }
+FILES_OF = frozenset(("message", "contact", "call", "note"))  # one of these holds many
 EXPOSURE = ("exposure", "aperture", "sensitivity", "focal length")  # read as one line
 STEPS = {
     "files": "files",
@@ -66,10 +67,16 @@ def title(row: FindRow) -> str:
 
 
 def kinds_line(counts: Mapping[str, int]) -> str:
-    """'24 photos, 1 clip, 3 other'."""
-    single = {**KIND_ONE, "other": KINDS["other"]}
-    return ", ".join(f"{counts[kind]:,} {single[kind] if counts[kind] == 1 else word}"
-                     for kind, word in KINDS.items() if kind in counts)
+    """How many files there are of each kind: '24 photos, 1 clip, 2 files of messages, 3 other'."""
+    parts = []
+    for kind, word in KINDS.items():
+        count = counts.get(kind, 0)
+        if count and kind in FILES_OF:
+            parts.append(f"{units.count(count, 'file')} of {word}")
+        elif count:
+            one = kind != "other" and count == 1
+            parts.append(f"{count:,} {KIND_ONE[kind] if one else word}")
+    return ", ".join(parts)
 
 
 def file_name(row: FindRow) -> str:

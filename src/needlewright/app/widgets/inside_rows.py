@@ -50,8 +50,8 @@ class InsideRows(QDialog):
         read = came.read
         self.table.rows.show(read.rows if read is not None else [])
         self.table.setVisible(self.table.rows.rowCount() > 0)
-        summary = "" if read is None else row_words.summary(read.counts, len(read.rows)) + "."
-        self.told.setText(f"{came.told} {summary}".strip())
+        summary = "" if read is None else row_words.summary(read.counts, len(read.rows))
+        self.told.setText(f"{came.told} {summary}".strip().rstrip(".") + ".")
         self._keys = came.keys
         self.choose.setText(words.choose_named(len(came.keys)))
         self.choose.setEnabled(bool(came.keys))
