@@ -20,9 +20,10 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parents[1]
 LEAST, MOST = 0.25, 0.40  # lines of tests to a line of code
 #: Modules that take longest begin first, so that no process waits for one at the end.
-LONG = ("tests.test_cards", "tests.app.test_switching", "tests.core.test_formats",
-        "tests.test_cli_wrong", "tests.volumes.test_readers", "tests.app.test_window",
-        "tests.app.test_work", "tests.imaging.test_copier", "tests.demo.test_card")
+LONG = ("tests.mending.test_clips", "tests.core.test_streams_joined", "tests.test_cards",
+        "tests.core.test_formats", "tests.imaging.test_copier", "tests.test_cli",
+        "tests.core.test_stitching", "tests.test_cli_wrong", "tests.mending.test_streams",
+        "tests.mending.test_jpeg_mending", "tests.databases.test_rows")
 
 
 @dataclass(frozen=True)
