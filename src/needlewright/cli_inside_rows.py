@@ -28,6 +28,7 @@ class RowsInside:
         self._shelf, self._stop = shelf, stop
         self._databases = [one for one in wanted if holds_rows(one)]
         self._named = NamedFiles(shelf.offered())
+        self._failed: set[str] = set()
 
     def show(self, names_only: bool) -> None:
         """Print them; `names_only`: the paths of the files that they name, each once."""
@@ -47,7 +48,7 @@ class RowsInside:
                     elif path not in seen:
                         print(path)
                         seen.add(path)
-            if not names_only:
+            if not names_only and one.path not in self._failed:
                 print(f"  {told.totals(counts)}")
         if not self._databases and not names_only:
             print(inside_words.NO_ROWS)
@@ -67,6 +68,7 @@ class RowsInside:
                     self._problem(one, flaw)
                 yield from chain(database.live(), database.removed())
         except NeedlewrightError as error:
+            self._failed.add(one.path)
             self._problem(one, error)
 
     def _problem(self, one: Inside, error: NeedlewrightError) -> None:

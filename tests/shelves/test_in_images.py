@@ -123,6 +123,10 @@ class InImagesTest(ShelfTest):
             shelf.offered()
         status, _, errors = self.command("backups", image / "Old/none")
         self.assertEqual((status, len(errors.splitlines())), (1, 1))
+        status, _, errors = self.command("run", f"backup:{image}/Old/none", "--job",
+                                         self.folder / "no job", "--to", self.folder / "no bag")
+        self.assertEqual((status, len(errors.splitlines())), (1, 1))
+        self.assertFalse((self.folder / "no job").exists())
         plain = self.folder / "letter.txt"
         plain.write_text("no image")
         for path in (plain / "within", self.folder / "none/within"):

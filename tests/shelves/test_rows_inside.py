@@ -147,6 +147,8 @@ class RowsInsideTest(ShelfTest):
         self.assertIn("names DCIM/Camera/FP_1.jpg", out)
         self.assertIn("28 live, 0 older, 1 removed", out)
         self.assertFalse((self.folder / "job").exists())
+        _, out, _ = self.command("inside", spec, "--rows", "--kinds", "contact")
+        self.assertEqual(out.splitlines(), ["Documents/contacts.db"])  # no count of nothing
 
     def test_nothing_of_it_stays_on_the_disk(self):
         """Not even where the process is killed, or where a file system has no nameless files."""

@@ -46,6 +46,7 @@ def job_for_image(folder: str | os.PathLike[str], image: str | os.PathLike[str],
     path = whole_name(os.fspath(image))
     with open_source(path) as source:
         refuse_on_source(path, folder)
+        source.size  # noqa: B018 - a shelf is listed for it: what cannot be leaves no job behind
         job = open_or_make(folder, title)
         try:
             known = {row.path for row in job.sources()}
