@@ -262,12 +262,15 @@ class ZipTest(ShelfTest):
         data[data.find(b"FP_0003.jpg") + 9000] ^= 1
         path.write_bytes(data)
         self.assertEqual(list(contents(path, spec)[1]), ["DCIM/Camera/FP_0003.jpg"])
-        one = self.folder / "one.zip"
-        with mock.patch.object(layout_zip, "TRIED", 1):
-            subprocess.run([SEVEN, "a", "-tzip", "-mem=ZipCrypto", "-psedge", "-si a.txt", one],
-                           check=True, input=b"otter\n" * 50, stdout=subprocess.DEVNULL)
+        for number, (method, probed) in enumerate(
+                (m, p) for m in ("Deflate", "Copy") for p in (1000, 1 << 20)):
+            one, data = self.folder / f"one{number}.zip", photo(5) + b"otter\n" * 5000
+            alone = write_tree(self.folder / "alone", {"a.txt": data})
+            subprocess.run([SEVEN, "a", "-tzip", "-mem=ZipCrypto", f"-mm={method}", "-psedge", one,
+                            "."], cwd=alone, check=True, stdout=subprocess.DEVNULL)
             self.asked(*(f"wrong {n}" for n in range(300)), "sedge")
-            self.assertEqual(list(contents(one)[0].values()), [b"otter\n" * 50])
+            with mock.patch.object(layout_zip, "PROBED", probed):  # also one larger than that
+                self.assertEqual(contents(one), ({"a.txt": data}, {}))
 
     @unittest.skipUnless(SEVEN, "7-Zip is not here")
     def test_other_methods(self):
