@@ -62,13 +62,15 @@ def places_in(top: Path, stop: StopSignal) -> Iterator[Path]:
             return
         # What is called a picture is none, and a folder of pictures is quickly passed.
         layout = layout_of(spot, is_own=True) if _may_be(spot) else None
-        if layout is not None and not _is_itself(spot, layout):
+        if layout is not None and _is_itself(spot, layout):
+            layout = None
+        if layout is not None:
             found += 1
             yield from _states(spot, layout)
         if _is_image(spot, layout, depth):
             inner = inside_of(spot.path, _heeding(stop))
             line += [(inner, depth + 1)] if inner is not None else []
-        if layout is not None and not _is_itself(spot, layout):
+        if layout is not None:
             continue
         if depth >= MOST_DEPTH or str(spot) in KERNELS or not spot.is_dir() or (
                 spot.path.is_symlink()):
