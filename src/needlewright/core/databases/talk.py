@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from typing import TypeGuard
 
 from needlewright.core.databases.reading import Row
 from needlewright.core.databases.records import Value
@@ -15,6 +16,7 @@ WHOM = ("sender", "address", "number", "phone_number", "from", "author", "contac
 WHEN = ("sent", "date", "time", "timestamp", "received", "date_sent", "created", "sent_at", "start",
         "written", "modified", "changed")
 TITLES = ("title", "subject", "heading", "headline")
+NAME_LENGTHS = range(4, 1024)  # characters
 LENGTHS = ("duration", "duration_seconds", "length")
 #: (least, less than, units a second, their epoch) of the numbers that dates are kept as; ranges
 #: are years 2001 to 2096, and 2007 to 2031 for those that count from 2001.
@@ -58,6 +60,11 @@ def talk_of(row: Row) -> Talk | None:
 def _first(told: Mapping[str, Value], names: tuple[str, ...]) -> Value:
     return next((told[name] for name in names
                  if told.get(name) is not None and told[name] != ""), None)
+
+
+def may_name_file(value: Value) -> TypeGuard[str]:
+    """Whether a value reads as the name of a file, as those of attachments do."""
+    return isinstance(value, str) and len(value) in NAME_LENGTHS and "." in value[-9:]
 
 
 def moment(value: Value) -> str:

@@ -14,7 +14,7 @@ from typing import IO, Any
 
 from needlewright.core.databases.reading import Row
 from needlewright.core.databases.records import Value
-from needlewright.core.databases.talk import Talk, talk_of
+from needlewright.core.databases.talk import Talk, may_name_file, talk_of
 from needlewright.core.delivery.listing import cell
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.formats.recognising import recognise
@@ -122,7 +122,7 @@ class RowsFolder:
                 if forms:
                     stem = f"{row.table} {row.rowid if row.rowid is not None else row.evidence.at}"
                     found[name] = self._attach(f"{stem} {name}.{forms[0].extension}", value)
-            elif isinstance(value, str) and 3 < len(value) < 1024 and "." in value[-9:]:
+            elif may_name_file(value):
                 if value not in self._attached:
                     found_one = self._named(value)
                     leaf = value.replace("\\", "/").rstrip("/").rpartition("/")[2]

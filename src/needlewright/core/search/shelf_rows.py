@@ -8,6 +8,7 @@ from contextlib import ExitStack
 
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.databases.reading import Row
+from needlewright.core.databases.talk import may_name_file
 from needlewright.core.errors import SourceError
 from needlewright.core.formats.recognising import DATABASE
 from needlewright.core.search.shelf_names import Inside
@@ -15,7 +16,6 @@ from needlewright.core.sources.shelf import DistantShelf, Offered
 from needlewright.core.sources.source import Source
 
 MOST_DATABASE = 1 << 30  # bytes that are fetched only to be looked at
-NAME_LENGTHS = range(4, 1024)  # characters of a value that may name a file
 
 
 def holds_rows(one: Inside) -> bool:
@@ -56,7 +56,7 @@ class NamedFiles:
         """Those that a row names, in the order of its columns."""
         found: dict[str, Offered] = {}
         for value in row.values:
-            if isinstance(value, str) and len(value) in NAME_LENGTHS and "." in value[-9:]:
+            if may_name_file(value):
                 found.update((one.entry.key, one) for one in self._named(value))
         return list(found.values())
 
