@@ -90,6 +90,7 @@ SENTENCES = {
     "backup-bomb": "its entry cannot be true: it claims what others claim, or more than fits in it",
     "backup-file-locked": "the file system has it encrypted",
     "file-empty": "there is nothing in it",
+    "head-only": "its first bytes are intact, but no content behind them can be read",
     "head-lost": "it does not begin as its name promises ({format}); its beginning may be lost",
     "length-more": "the record states {bytes_size} more than its own end",
     "content-unknown": "no known format, so nothing shows whether it is intact",

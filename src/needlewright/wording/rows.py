@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from needlewright.core.databases.reading import Row, Trouble
+from needlewright.core.databases.reading import Trouble
 from needlewright.core.databases.records import Value
+from needlewright.core.databases.rows import Row
 from needlewright.core.names import one_line
 from needlewright.wording import units
 

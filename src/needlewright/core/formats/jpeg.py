@@ -55,6 +55,7 @@ class _Walker:
         self.unchecked = False
         self.at = start
         self.ended = False
+        self.sure = start  # bytes before this are borne out by what follows them
 
     def take(self, length: int) -> bytes:
         if self.at + length > self.stop:
@@ -75,9 +76,13 @@ class _Walker:
             while self.take(2) == b"\xff\xff":  # fill bytes may precede any marker
                 self.at += 1
             lead, marker = self.take(2)
-            if lead != 0xFF or marker == 0:
-                raise FormatError("no-marker", offset=self.at)
+            if lead != 0xFF or (marker < seg.FIRST_MARKER and marker != 0x01):
+                raise FormatError("no-marker", offset=place)
+            if self.scans and marker not in seg.AFTER_SCAN and not (
+                    seg.APP0 <= marker <= seg.APP15):
+                raise FormatError("marker-misplaced", offset=place)
             self.at += 2
+            self.sure = place  # a segment's length is right where the next marker follows it
             if marker == seg.EOI:
                 if not self.scans and not self.unchecked:
                     raise FormatError("ends-before-picture", offset=place)
@@ -239,15 +244,9 @@ def _header_check(walker: _Walker) -> Check:
     """
     doubts = list(walker.headers.doubts)
     exif = walker.headers.exif
-    if exif is not None and exif.thumbnail is not None:
-        start = walker.headers.exif_at + exif.thumbnail[0]
-        inner = _Walker(walker.source, start, start + exif.thumbnail[1])
-        try:
-            inner.run()
-        except FormatError:
-            inner.ended = False
-        if not inner.ended:
-            doubts.insert(0, "thumbnail")
+    if exif is not None and exif.thumbnail is not None and (
+            _whole_thumbnail(walker) == walker.start):
+        doubts.insert(0, "thumbnail")
     if doubts:
         return Check("headers", Outcome.DOUBT, "headers-foreign", {"part": doubts[0]})
     return Check("headers", Outcome.PASS, "headers-own")
@@ -322,8 +321,30 @@ def walk(source: Source, start: int, stop: int) -> Walk:
             {"share": suspect.share}),
         tuple(checks),
         clip=next(((p.start, p.stop) for p in extra if p.name == "appended clip"), None),
-        edited=walker.headers.edited,
+        verified=_verified(walker, broken, end), edited=walker.headers.edited,
     )
+
+
+def _verified(walker: _Walker, broken: Break | None, end: int) -> int | None:
+    """How far a broken picture bears itself out: up to the damage in its coded data, else up to
+    the last marker that follows its segment, or to the end of a thumbnail that decodes."""
+    if broken is None:
+        return None
+    if walker.damage is not None:
+        return min(broken.offset, end)
+    thumbnail = _whole_thumbnail(walker)
+    return min(max(walker.sure, thumbnail), end)
+
+
+def _whole_thumbnail(walker: _Walker) -> int:
+    """The byte behind the embedded thumbnail where it decodes to its own end; else the start."""
+    span = _preview(walker)
+    if span is None:
+        return walker.start
+    inner = _Walker(walker.source, *span)
+    with contextlib.suppress(FormatError):
+        inner.run()
+    return inner.at if inner.ended else walker.start
 
 
 def _frame_of_a_clip(source: Source, start: int, end: int) -> bool:
@@ -355,10 +376,11 @@ def _share_of_scans(walker: _Walker) -> float:
 
 
 def accept(head: bytes) -> bool:
-    """SOI followed by a segment that may open a file (T.81 B.2.1)."""
+    """SOI followed by a segment that may open a file (T.81 B.2.1), fill bytes in front of it."""
     opening = (0xC0, 0xC1, 0xC2, seg.DHT, seg.DQT, seg.DRI, seg.COM)
-    return head[:3] == b"\xff\xd8\xff" and len(head) > 3 and (
-        head[3] in opening or 0xE0 <= head[3] <= 0xEF)
+    rest = head[2:].lstrip(b"\xff")
+    return head[:3] == b"\xff\xd8\xff" and len(rest) > 0 and (
+        rest[0] in opening or 0xE0 <= rest[0] <= 0xEF)
 
 
 register(Format(

@@ -19,6 +19,7 @@ MAX_SEGMENTS = 20_000  # real files hold a few dozen; hostile ones must end
 MAX_COMPONENTS = 4
 MAX_HEADER = 1 << 22  # bytes before the first scan
 
+FIRST_MARKER = 0xC0  # those below are reserved (T.81, table B.1)
 SOI, EOI, SOS, DQT, DHT, DRI, DNL, APP0, APP1, APP2, APP15, COM = (
     0xD8, 0xD9, 0xDA, 0xDB, 0xC4, 0xDD, 0xDC, 0xE0, 0xE1, 0xE2, 0xEF, 0xFE)
 FRAMES = frozenset(range(0xC0, 0xD0)) - {0xC4, 0xC8, 0xCC}

@@ -38,6 +38,7 @@ class _Jxl:
         self.image: Image | None = None
         self.exif = Exif()
         self.complete = False
+        self.sure = view.start + 2  # the boxes in front of this lead to another
 
     def bare(self) -> None:
         self.image, first = read_image(self.view, self.at)
@@ -53,6 +54,7 @@ class _Jxl:
         for box in top_level(view, self.at):
             if box.name not in BOXES or (box.name == b"JXL " and box.start != view.start):
                 break
+            self.sure = max(self.sure, box.start)
             if box.name in CODED:
                 self._coded(box.name, box.body)
             stop = box.stop
@@ -106,7 +108,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if jxl.image is not None:
         checks.append(dimensions(width, height))
     found = finish(start, end, problem, facts, jxl.parts, checks, share=0.5 if problem else 1.0,
-                   verified=start + 2 if problem or bare else None,
+                   verified=jxl.sure if problem or bare else None,
                    opaque=[(start + 1, end)])
     return replace(found, tentative=bare)
 

@@ -270,6 +270,7 @@ def _judge(state: _State, start: int, problem: FormatError | None) -> Walk:
         if state.moov is None:
             # Nothing says what the data is; what lies in it may as well be other files.
             end, share = max(state.stop, start + 8), _bytes_share(state)
+            verified = min(_boxes_until_data(state, start), end)
     if samples.first is not None and (broken is None or samples.offset <= broken.offset):
         track, index = samples.first
         seconds = float(track.times[index]) / track.timescale if track.times.size > index else 0.0
@@ -294,6 +295,12 @@ def _judge(state: _State, start: int, problem: FormatError | None) -> Walk:
     return Walk(start, end, problem is None, broken, share, facts, state.parts.before(end),
                 checks=tuple(checks), variant=_variant(state), verified=verified,
                 unproven="coding-silent" if silent else "")
+
+
+def _boxes_until_data(state: _State, start: int) -> int:
+    """Where the boxes that lead to the media data end: reserved room in front of it is the clip's.
+    """
+    return state.data[0].body if state.ftyp is not None and state.data else start + 1
 
 
 def _bytes_share(state: _State) -> float:

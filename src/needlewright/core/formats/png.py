@@ -85,6 +85,8 @@ def _chunk(source: Source, reader: BlockReader, state: _State, stop: int) -> Non
         raise FormatError("no-chunk", offset=at)
     body, end = at + 8, at + 8 + length
     if end + 4 > stop:
+        if kind == b"IDAT" and state.chunks:
+            state.data.append((body, stop))  # cut off: what is left of it is the picture's
         raise FormatError("chunk-reaches-past-end", offset=at)
     if state.chunks == 0 and (kind != b"IHDR" or length != 13):
         raise FormatError("first-chunk-no-header", offset=at)
@@ -193,6 +195,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, state.ended, broken, share,
         Facts(state.width, state.height, state.taken, state.camera, state.orientation),
         tuple(state.parts), checks=_checks(state, problem, broken, start),
+        # Chunks in front have proven checksums; behind them, foreign data inflates for a while.
+        verified=None if broken is None else min(state.at, end),
     )
 
 

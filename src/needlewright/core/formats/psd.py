@@ -113,7 +113,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         raise FormatError("header-makes-no-sense", offset=start)
     parts.add("header", start, start + HEADER_BYTES)
     at, problem = start + HEADER_BYTES, None
-    picture_at = at
+    picture_at = sure = at
+    share = 0.0  # of the merged picture
     try:
         for name, size_bytes in (("colours", 4), ("resources", 4), ("layers", 8 if large else 4)):
             size = view.big(at, size_bytes)
@@ -121,6 +122,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
                 raise FormatError("data-ends", offset=view.stop)
             if name == "resources" and size and view.take(at + 4, 4) != b"8BIM":
                 raise FormatError("no-resources", offset=at)
+            sure = at  # each length leads to the next section
             parts.add(name, at, at + size_bytes + size)
             at += size_bytes + size
         end = _picture_end(view, at, channels, width, height, depth, large)
@@ -128,6 +130,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         picture_at = at
         if end > view.stop:
             at = view.stop
+            share = (view.stop - picture_at) / (end - picture_at)
             raise FormatError("data-ends", offset=view.stop)
         at = end
     except FormatError as error:
@@ -139,7 +142,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, problem, Facts(width, height), parts,
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
          dimensions(width, height), *extra),
-        share=0.9 if problem else 1.0, verified=start + HEADER_BYTES if problem else None,
+        share=share if problem else 1.0, verified=sure if problem else None,
         opaque=[(picture_at, end)])
 
 

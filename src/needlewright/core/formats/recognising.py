@@ -13,7 +13,7 @@ DATABASE = "sqlite"  # the format whose kind its name tells
 HEAD_BYTES = 64  # what `Format.accept` sees
 # Names that are in use beside those that our formats give to files.
 ALSO = {
-    "jpeg": "jpg", "jpe": "jpg", "jfif": "jpg", "tif": "tiff", "heics": "heic", "hif": "heic",
+    "jpeg": "jpg", "jpe": "jpg", "jfif": "jpg", "tiff": "tif", "heics": "heic", "hif": "heic",
     "m4v": "mp4", "qt": "mov", "3g2": "3gp", "mts": "ts", "m2ts": "ts", "tod": "mpg", "mod": "mpg",
     "mpeg": "mpg", "vob": "mpg", "aif": "aiff", "aifc": "aiff", "oga": "ogg", "opus": "ogg",
     "nef": "dng", "cr2": "dng", "arw": "dng", "orf": "dng", "rw2": "dng", "pef": "dng",

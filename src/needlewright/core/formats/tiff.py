@@ -83,6 +83,15 @@ def _size(tiff: Tiff, variant: Variant) -> tuple[int | None, int | None]:
     return sizes[0] if variant is TIFF else max(sizes, key=lambda s: s[0] * s[1])
 
 
+def _directories_in_front(tiff: Tiff) -> int:
+    """The byte behind the directories that stand in front of all picture data: what leads to them
+    is the file's own. Between pictures and a directory behind them other files may lie."""
+    first = min(begin for begin, _ in tiff.spans)
+    entry = 20 if tiff.large else 12
+    return max((d.at + entry * len(d.entries) for d in tiff.directories if d.at < first),
+               default=tiff.origin + 8)
+
+
 def _first_missing(tiff: Tiff) -> FormatError | None:
     short = [start for start, stop in tiff.spans if stop > tiff.view.stop]
     return FormatError("data-ends", offset=tiff.view.stop) if short else None
@@ -144,7 +153,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         Facts(width, height, exif.taken, exif.camera, exif.orientation, None, dict(exif.extra)),
         parts, checks, share=there / max(1, total), variant=variant,
         preview=largest if variant.decoder == "RAW" else None,
-        verified=start + 8 if problem else None,
+        verified=_directories_in_front(tiff) if problem else None,
         opaque=sorted(set(tiff.spans) - set(previews(tiff))),
         unproven="coding-silent" if problem is None and any(
             silent(tiff, d) for d in _pictures(tiff)) else "")

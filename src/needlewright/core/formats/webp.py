@@ -52,9 +52,10 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     coded: list[tuple[int, int]] = []
     dense: list[tuple[int, int]] = []
     problem: FormatError | None = None
-    at = start + 12
+    at = sure = start + 12
     try:
         for chunk in chunks(view, at, stated):
+            sure = chunk.start  # a chunk's size is right where the next one follows it
             if chunk.name not in KNOWN and not pictures:
                 raise FormatError("unknown-chunk-before-picture", offset=chunk.start)
             size = size or _size(view, chunk)
@@ -81,7 +82,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
          dimensions(*size), *([payload_check(view, dense)] if problem is None else [])),
         share=(end - start) / max(1, stated - start),
-        verified=None if problem is None else start + 30, opaque=coded,
+        verified=None if problem is None else max(sure, start + 30), opaque=coded,
         unproven="coding-silent")
 
 

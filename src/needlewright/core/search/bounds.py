@@ -22,6 +22,7 @@ from needlewright.core.walks import Walk
 BLOCK_BYTES, FIRST_BYTES = 1 << 20, 1 << 15
 HEAD_BYTES = 64
 BLANK_BYTES = 4096  # of one value, as no coded data holds
+LONG_BLANK_BYTES = 4 << 20  # more than headers reserve, and half a minute of silence
 HEAD_SHARE = 0.001  # of a file: a remnant
 LEAST_BYTES = 2048  # of a broken file without a preview, below which it is nothing
 
@@ -37,9 +38,7 @@ def borne_out(source: Source, walk: Walk, stop: StopSignal, table: SignatureTabl
     end = _next_stranger(source, begin, walk.stop, stop, table, owners)
     reach = max(end, min(walk.verified or 0, walk.stop))
     if reach < walk.stop:
-        length = max(1, walk.stop - walk.start)
-        walk = replace(walk, stop=reach, share=round(
-            min(walk.share, (reach - walk.start) / length), 4))
+        walk = replace(walk, stop=reach, share=_share_up_to(walk, reach))
     if walk.preview is not None:
         return walk
     if walk.stop - walk.start < LEAST_BYTES:
@@ -49,30 +48,64 @@ def borne_out(source: Source, walk: Walk, stop: StopSignal, table: SignatureTabl
     return walk
 
 
+def _share_up_to(walk: Walk, reach: int) -> float:
+    """The share of what ends at `reach`: that of the walk where its damage lies no farther."""
+    assert walk.broken is not None
+    to_damage = walk.broken.offset - walk.start
+    if reach >= walk.broken.offset or to_damage <= 0:
+        return walk.share
+    return round(walk.share * max(0, reach - walk.start) / to_damage, 4)
+
+
 def _next_stranger(source: Source, begin: int, end: int, stop: StopSignal, table: SignatureTable,
                    owners: tuple[Format, ...]) -> int:
     """The first sector from `begin` on where another file or a blank cluster begins; or `end`."""
     sector, size = source.sector_size, FIRST_BYTES
-    each = max(1, BLANK_BYTES // sector)
-    at = begin
+    overlap = -(-BLANK_BYTES // sector) * sector  # a run of blanks may lie across two blocks
+    at, run = begin, _Run()
     while at < end:
         if stop.is_set():
             raise Interrupted
         data = np.frombuffer(source.read_at(at, min(size, end - at)), np.uint8)
         if data.size == 0:
             return end
-        places = _heads(source, data, at, table, owners)
-        blank = sector_looks(data, sector) == BLANK
-        runs = np.flatnonzero(np.convolve(blank, np.ones(each, int), "valid") == each) if (
-            blank.size >= each) else np.zeros(0, int)
-        if runs.size:
-            places.append(at + int(runs[0]) * sector)
+        before = source.read_at(at - 1, 1) if at > 0 else b""
+        places = [*_heads(source, data, at, table, owners),
+                  *run.begin_of_blanks(data, at, sector, before)]
         if places:
             return min(end, *places)
-        at, size = at + data.size // sector * sector or end, min(BLOCK_BYTES, size * 4)
-        if data.size < sector:
+        step = data.size // sector * sector
+        if step == 0 or at + data.size >= end:
             return end
+        at += max(sector, step - overlap)
+        size = min(BLOCK_BYTES, size * 4)
     return end
+
+
+class _Run:
+    """Looks for blank clusters. One that begins in the midst of a sector is reserved room, silence
+    or black, and counts only where it goes on for long: clearing and formatting go by sectors."""
+
+    def __init__(self) -> None:
+        self._begin = self._end = -1  # of the last run seen, absolute bytes
+
+    def begin_of_blanks(self, data: np.ndarray, at: int, sector: int,  # type: ignore[type-arg]
+                        before: bytes) -> list[int]:
+        """Where a run that counts begins; [] where none does. `before`: the byte in front."""
+        blank = sector_looks(data, sector) == BLANK
+        edges = np.flatnonzero(np.diff(np.concatenate(([0], blank.view(np.int8), [0]))))
+        for first, behind in edges.reshape(-1, 2).tolist():
+            begin, end = at + first * sector, at + behind * sector
+            value = data[first * sector]
+            left = data[first * sector - 1] if first else before[0] if before else None
+            if begin <= self._end:
+                begin = self._begin
+            self._begin, self._end = begin, max(end, self._end)
+            long = end - begin >= LONG_BLANK_BYTES
+            exact = left != value and begin == at + first * sector
+            if long or (exact and end - begin >= BLANK_BYTES):
+                return [begin]
+        return []
 
 
 def _heads(source: Source, data: np.ndarray, at: int, table: SignatureTable,  # type: ignore[type-arg]

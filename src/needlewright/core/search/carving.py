@@ -58,8 +58,10 @@ def kinds_of(form: Format) -> frozenset[Kind]:
     return frozenset(v.kind for v in (form.plain, *form.variants)) - {Kind.SCRAP}
 
 
-def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
-    """The walk from `start`; where its bytes cannot be read, as far as they can.
+def follow(source: Source, start: int, form: Format, stop: StopSignal,
+           bounded: bool = False) -> Walk:
+    """The walk from `start`; where its bytes cannot be read, as far as they can. `bounded`: the
+    source ends where the file does, so that nothing behind its damage is a stranger.
 
     Raises FormatError where nothing of use is there, Interrupted when `stop` is set meanwhile.
     """
@@ -73,7 +75,8 @@ def follow(source: Source, start: int, form: Format, stop: StopSignal) -> Walk:
             edge = min(edge, first_unreadable(source, error.values["start"], edge))
             continue
         walk = _with_stranger(source, walk, stop)
-        walk = borne_out(source, walk, stop, *strong_signatures())
+        if not bounded:
+            walk = borne_out(source, walk, stop, *strong_signatures())
         if edge != source.size:
             check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
             walk = replace(walk, checks=(check, *walk.checks))

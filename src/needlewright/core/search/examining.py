@@ -138,7 +138,7 @@ def _followed(source: Source, name: str, stop: StopSignal) -> tuple[Walk | None,
     best: tuple[Walk | None, Format | None] = (None, None)
     for form in recognise(source.read_at(0, HEAD_BYTES), name)[:TRIED]:
         try:
-            walk = follow(source, 0, form, stop)
+            walk = follow(source, 0, form, stop, bounded=True)
         except FormatError:
             continue
         if walk.broken is None and walk.ended:
@@ -205,6 +205,8 @@ def _unknown(source: Source, path: Path) -> Find:
     """The find of a file whose first bytes are of no format: its beginning is lost, or nothing here
     knows it."""
     promised = format_of_name(path.name)
+    if promised in recognise(source.read_at(0, HEAD_BYTES), path.name):
+        return _nothing(path, "head-only", source.size)
     if promised is not None:
         return _nothing(path, "head-lost", source.size, {"format": promised.name})
     kind, form, extension = kind_of_name(path.name)

@@ -135,7 +135,8 @@ def _try(source: Source, base: int, entry: Entry, extents: Extents, stop: StopSi
     thread = PiecedSource(source, absolute)
     if kept and kept[0][0] is None and extents[0][0] is not None:
         return Placing(Fate.PARTLY, Stretches(absolute), reused=reused)  # its head is another's
-    form, walk = walk_file(thread, entry.name, stop)
+    known = now is None or entry.placed is Placed.EXACT
+    form, walk = walk_file(thread, entry.name, stop, bounded=known)
     fate = Fate.PARTLY if reused else Fate.THERE
     if walk is None:
         if now is not None and is_blank(thread, stop):
@@ -158,16 +159,17 @@ def _promised(name: str) -> bool:
     return form is not None and any(not s.weak and len(s.magic) > 2 for s in form.signatures)
 
 
-def walk_file(thread: Source, name: str, stop: StopSignal) -> tuple[
+def walk_file(thread: Source, name: str, stop: StopSignal, bounded: bool = False) -> tuple[
         Format | None, Walk | None]:
-    """The format of a file's bytes and their walk; None where they are of no known one."""
+    """The format of a file's bytes and their walk; None where they are of no known one.
+    `bounded`: all of `thread` is surely the file."""
     try:
         head = thread.read_at(0, HEAD_BYTES)
     except SourceError:
         return None, None
     for form in recognise(head, name):
         try:
-            return form, follow(thread, 0, form, stop)
+            return form, follow(thread, 0, form, stop, bounded)
         except FormatError:
             continue
     return None, None

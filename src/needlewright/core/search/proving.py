@@ -256,7 +256,7 @@ class Prover:
         source = content.open(Place(self._context.source))
         thread = PiecedSource(source, ((0, source.size),))
         try:
-            form, walk = walk_file(thread, entry.name, self._context.stop)
+            form, walk = walk_file(thread, entry.name, self._context.stop, bounded=True)
         except SourceError:
             form, walk = None, None
         trailer = thread.size - walk.stop if walk is not None and walk.ended else 0

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from contextlib import ExitStack
 
 from needlewright.core.databases.logs import JOURNAL, LOG
-from needlewright.core.databases.reading import Row
+from needlewright.core.databases.rows import Row
 from needlewright.core.databases.talk import may_name_file
 from needlewright.core.errors import SourceError
 from needlewright.core.formats.recognising import DATABASE

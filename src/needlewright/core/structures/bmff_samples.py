@@ -15,6 +15,7 @@ from needlewright.core.structures.view import View
 MAX_SAMPLES = 6_000_000  # of one track: more than a day of film at 60 frames a second
 MAX_RUN = 1 << 18  # samples of one fragment
 MAX_IDLE = 4096  # samples without a byte, one behind another
+MAX_CLIP_BYTES = 1 << 40  # of samples that an index may list, whatever is left of them
 BLOCK_ENTRIES = 1 << 13  # of a table, that are judged before more is read
 #: Bytes of one sample of sound as the coding's name states it (QuickTime, sound descriptions).
 PLAIN_SOUND = {b"sowt": 2, b"twos": 2, b"raw ": 1, b"in24": 3, b"in32": 4, b"fl32": 4, b"fl64": 8,
@@ -81,7 +82,8 @@ def _judged_table(view: View, box: Box, count: int, dtype: str) -> Longs:
     """
     width = np.dtype(dtype).itemsize
     _fits(box, 12, count, width)
-    room, found, total = view.stop - view.start, [np.zeros(0, np.int64)], 0
+    room = max(MAX_CLIP_BYTES, view.stop - view.start)  # of a clip that was cut off, more is listed
+    found, total = [np.zeros(0, np.int64)], 0
     for first in range(0, count, BLOCK_ENTRIES):
         number = min(BLOCK_ENTRIES, count - first)
         raw = view.take(box.body + 12 + first * width, number * width)
@@ -197,8 +199,8 @@ def _sizes(view: View, boxes: dict[bytes, Box], track: Track) -> tuple[int, int,
         same, count = view.big(box.body + 4, 4), view.big(box.body + 8, 4)
         if same:
             same = max(same, track.frame_bytes)
-            # Nothing stands behind the count, so it is bounded by what the file can hold.
-            if same * count > view.stop - view.start:
+            # Nothing stands behind the count, so it is bounded by what a file can hold.
+            if same * count > max(MAX_CLIP_BYTES, view.stop - view.start):
                 raise FormatError("more-samples-than-bytes", offset=box.start)
             return same, count, nothing
         if count > MAX_SAMPLES:
