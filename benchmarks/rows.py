@@ -11,7 +11,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from tests.databases.corpus import make
+from tests.databases.corpus import NUMBERS, WAYS, lose, make
 
 from needlewright.core.databases.reading import Database
 from needlewright.core.sources.memory import MemorySource
@@ -52,6 +52,39 @@ def measure(folder: Path, seed: int, **options: object) -> Told:
             time.perf_counter() - started)
 
 
+def measure_way(folder: Path, seed: int, table: str, way: str) -> tuple[int, int, int, int, int]:
+    """(removed rows, those whose bytes are all left but the first four, told with all values but
+    their number, of these with the right number, invented ones)."""
+    lost = lose(folder / "w.db", seed, table, way)
+    told, numbered, invented = set(), set(), 0
+    for row in Database(MemorySource(lost.data)).removed():
+        if row.table != table:
+            continue
+        known = [i for i, name in enumerate(row.columns) if name not in row.lost]
+        fits = [r for r in lost.every if all(r[i] == row.values[i] for i in known)]
+        invented += not fits
+        if len(fits) == 1 and fits[0] in lost.there and set(row.lost) <= {NUMBERS[table]}:
+            told.add(fits[0])
+            if not row.lost or row.probable == fits[0][0]:
+                numbered.add(fits[0])
+    return len(lost.gone), len(lost.there), len(told), len(numbered), invented
+
+
+def report_ways(folder: Path, seeds: range) -> None:
+    print("| how rows were lost | removed | all bytes left but the first four | of these told "
+          "| with the right number | invented |\n|---|---|---|---|---|---|")
+    total = [0] * 5
+    for way in WAYS:
+        figures = [sum(column) for column in zip(*(
+            measure_way(folder, seed, table, way) for table in NUMBERS for seed in seeds))]
+        total = [a + b for a, b in zip(total, figures)]
+        gone, there, told, numbered, invented = figures
+        print(f"| {way} | {gone:,} | {there:,} | {told / max(1, there):.3f} "
+              f"| {numbered / max(1, told):.2f} | {invented} |", flush=True)
+    print(f"| all | {total[0]:,} | {total[1]:,} | {total[2] / total[1]:.3f} "
+          f"| {total[3] / total[2]:.2f} | {total[4]} |\n", flush=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--seeds", type=int, default=3)
@@ -62,6 +95,8 @@ def main() -> None:
     cases += [("rows written afterwards", {"growing": True}), ("UTF-16", {"encoding": "UTF-16le"}),
               ("auto-vacuum", {"vacuum": True}), ("secure_delete", {"secure": True}),
               ("log", {"journal": "WAL"})]
+    with tempfile.TemporaryDirectory() as folder:
+        report_ways(Path(folder), seeds)
     print("| database | removed | exact | without a value or number | of these: likely number "
           "right | wrong | invented | seconds |")
     print("|---|---|---|---|---|---|---|---|")

@@ -10,7 +10,8 @@ from itertools import chain
 from typing import Any
 
 from needlewright.cli_rows import as_json
-from needlewright.core.databases.reading import Database, Row
+from needlewright.core.databases.reading import Database
+from needlewright.core.databases.rows import Row
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.search.shelf_names import Inside
 from needlewright.core.search.shelf_rows import NamedFiles, fetch_rows, holds_rows

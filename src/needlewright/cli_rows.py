@@ -15,8 +15,9 @@ from typing import IO, Any
 
 from needlewright.cli_files import listing
 from needlewright.core.databases.logs import JOURNAL, LOG
-from needlewright.core.databases.reading import Database, Evidence, Row
+from needlewright.core.databases.reading import Database
 from needlewright.core.databases.records import Value
+from needlewright.core.databases.rows import Evidence, Row
 from needlewright.core.databases.sim_book import MOST_BYTES, Contact, contacts
 from needlewright.core.databases.vcards import card
 from needlewright.core.delivery.rows_folder import RowsFolder

@@ -6,8 +6,13 @@ from __future__ import annotations
 import random
 import sqlite3
 from collections.abc import Sequence
+from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from needlewright.core.databases.reading import Database
+from needlewright.core.databases.trees import read_cell, read_leaf
+from needlewright.core.sources.memory import MemorySource
 
 PEOPLE = ("the ferry", "warden of the weir", "hide 4", "boathouse", "Fernbeck school")
 WORDS = ("otter", "weir", "reeds", "holt", "spraint", "morning", "bank", "camera", "battery",
@@ -99,3 +104,63 @@ def make(path: Path, seed: int, page_bytes: int = 4096, secure: bool = False, ro
             made.gone[name] = made.ever[name] - live
     db.close()
     return made
+
+
+#: Ways in which rows are lost every day: (rows, the condition by which they are removed).
+WAYS = {
+    "newest": (30, "{key} = 30"), "newest ten": (30, "{key} > 20"),
+    "oldest third": (300, "{key} < 100"), "middle quarter": (200, "{key} BETWEEN 80 AND 129"),
+    "every third": (300, "{key} % 3 = 0"), "all": (300, "1"), "dropped": (300, ""),
+}
+NUMBERS = {"messages": "_id", "notes": "rowid", "contacts": "id"}
+
+
+@dataclass
+class Lost:
+    """A database of one table and its rows before and after. `cells`: what stood on the page of
+    each removed row, without the first four bytes, over which SQLite writes."""
+
+    data: bytes
+    every: set[tuple[object, ...]]
+    gone: set[tuple[object, ...]]
+    cells: dict[tuple[object, ...], bytes]
+
+    @property
+    def there(self) -> set[tuple[object, ...]]:
+        """The removed rows of which all bytes but the first four are left."""
+        return {row for row in self.gone if self.cells[row] in self.data}
+
+
+def lose(path: Path, seed: int, table: str, way: str, page_bytes: int = 4096) -> Lost:
+    """A database from which rows of `table` were removed in one of `WAYS`."""
+    rng, (rows, where) = random.Random(seed), WAYS[way]
+    path.unlink(missing_ok=True)
+    with closing(sqlite3.connect(path, isolation_level=None)) as db:
+        db.execute(f"PRAGMA page_size={page_bytes}")
+        db.execute("PRAGMA secure_delete=0")
+        db.execute("CREATE TABLE kept (name TEXT)")
+        db.execute(TABLES[table])
+        for number in range(1, rows + 1):
+            values = row(rng, table, number)
+            db.execute(f"INSERT INTO {table} VALUES ({','.join('?' * len(values))})", values)
+        every = set(db.execute(f"SELECT * FROM {table}"))
+        cells = _cells(path.read_bytes(), table)
+        if way == "dropped":
+            db.execute(f"DROP TABLE {table}")
+            live = set()
+        else:
+            db.execute(f"DELETE FROM {table} WHERE {where.format(key=NUMBERS[table])}")
+            live = set(db.execute(f"SELECT * FROM {table}"))
+    return Lost(path.read_bytes(), every, every - live, cells)
+
+
+def _cells(data: bytes, name: str) -> dict[tuple[object, ...], bytes]:
+    database = Database(MemorySource(data))
+    found = {}
+    for live in database.live():
+        if live.table == name:
+            page = database.pages.page(live.evidence.page)
+            leaf = read_leaf(page, live.evidence.page, database.pages.header.usable)
+            cell = read_cell(database.pages, leaf, live.evidence.at)
+            found[live.values] = page[cell.at + 4 : cell.stop]
+    return found

@@ -10,10 +10,11 @@ from contextlib import closing
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from needlewright.core.databases.fitting import Fit, fits_text
 from needlewright.core.databases.logs import read_journal, read_log
 from needlewright.core.databases.pages import Pages, read_header
-from needlewright.core.databases.reading import Database, Evidence, Row, Trouble
-from needlewright.core.databases.removed import Fit, fits_text
+from needlewright.core.databases.reading import Database, Trouble
+from needlewright.core.databases.rows import Evidence, Row
 from needlewright.core.databases.schema import affinity_of, read_table
 from needlewright.core.databases.trees import local_bytes
 from needlewright.core.errors import FormatError

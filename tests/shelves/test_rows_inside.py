@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
 
-from needlewright.core.databases.reading import HERE, Row
+from needlewright.core.databases.rows import HERE, Row
 from needlewright.core.databases.subjects import subject_by_name, subject_of
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.recognising import kind_of_name

@@ -7,7 +7,8 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from needlewright.core.databases.reading import Database, Row
+from needlewright.core.databases.reading import Database
+from needlewright.core.databases.rows import Row
 from needlewright.core.sources.source import Source
 
 ROWS_SHOWN = 5000

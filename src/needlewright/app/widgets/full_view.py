@@ -23,7 +23,7 @@ from needlewright.app.widgets.clip_strip import paint_strip
 from needlewright.app.widgets.rows_table import RowsTable
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.app.widgets.turned import row_line
-from needlewright.core.databases.reading import Row
+from needlewright.core.databases.rows import Row
 from needlewright.core.jobs.rows import FindRow
 from needlewright.wording import finds as find_words
 from needlewright.wording import units

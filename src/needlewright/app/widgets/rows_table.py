@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidge
 
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.listed import Index, Listed
-from needlewright.core.databases.reading import Row
+from needlewright.core.databases.rows import Row
 from needlewright.wording import rows as words
 
 WIDTHS = {0: 90, 1: 116, 2: 66, 4: 254}  # of columns; what a row holds takes the rest

@@ -9,16 +9,19 @@ import itertools
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
-from hashlib import blake2b
 
 from needlewright.core.databases import logs
+from needlewright.core.databases.fitting import Fit, Found, kind_of
+from needlewright.core.databases.numbering import FRAGMENT, by_place, in_order
 from needlewright.core.databases.pages import Pages
 from needlewright.core.databases.records import Value
-from needlewright.core.databases.removed import Fit, Found, Searcher, by_place, kind_of
+from needlewright.core.databases.removed import Searcher
+from needlewright.core.databases.rows import HERE, Evidence, Known, Row, each_once, short
 from needlewright.core.databases.schema import Column, Table, affinity_of, read_table
 from needlewright.core.databases.trees import (
     INDEX_INNER,
     INDEX_LEAF,
+    TABLE_INNER,
     TABLE_LEAF,
     Cell,
     Leaf,
@@ -31,45 +34,13 @@ from needlewright.core.errors import FormatError
 from needlewright.core.sources.source import Source
 
 SCHEMA = "sqlite_schema"
-LONG = 64  # bytes or letters of a value that is kept by its sum
+SEQUENCE = "sqlite_sequence"  # of automatic numbers; its columns are declared without types (2.6.2)
 #: Rows with their numbers that stand on a page in their order, from which on that order tells the
 #: numbers of those between them: none of 6,400 was wrong then, one in 300 of those with fewer.
 SURE_ROWS = 12
 LOST_TYPES = 2  # serial types that a free block may write over
 LEAST_ROWS, FEW_TYPES = 20, 3  # from which it is learnt what is usual; as many types at most
 MAX_FOUND = 2_000_000  # rows that were removed; hostile files must end
-
-
-@dataclass(frozen=True, slots=True)
-class Evidence:
-    """Where a row stands. `where`: cell, free-block, unallocated, free-page, lost-page, log,
-    journal or file (under a log); `page`: counted from 1; `at`: byte in it; `more`: pages in which
-    it goes on."""
-
-    where: str
-    page: int
-    at: int
-    more: tuple[int, ...] = ()
-
-
-HERE = Evidence("cell", 0, 0)
-
-
-@dataclass(frozen=True, slots=True)
-class Row:
-    """A row. `values`: of `columns`, in order; `state`: live, older (the row is there with other
-    values now) or removed; `lost`: names of columns whose value nothing tells; `doubts`: codes;
-    `probable`: the number that a row without one most likely had, by where it stands."""
-
-    table: str
-    columns: tuple[str, ...]
-    rowid: int | None
-    values: tuple[Value, ...]
-    state: str
-    evidence: Evidence
-    lost: tuple[str, ...] = ()
-    doubts: tuple[str, ...] = ()
-    probable: int | None = None
 
 
 @dataclass(slots=True)
@@ -80,49 +51,9 @@ class Trouble:
     free_list: bool = False
 
 
-class _Known:
-    """The live rows, to be asked for."""
-
-    def __init__(self) -> None:
-        self._by_rowid: dict[tuple[str, int], tuple[Value, ...]] = {}
-        self._every: dict[str, set[tuple[Value, ...]]] = {}
-        self._without: dict[tuple[str, tuple[int, ...]], set[tuple[Value, ...]]] = {}
-
-    def add(self, row: Row) -> None:
-        values = short(row.values)
-        self._every.setdefault(row.table, set()).add(values)
-        if row.rowid is not None:
-            self._by_rowid[row.table, row.rowid] = values
-
-    def rowid(self, row: Row) -> tuple[Value, ...] | None:
-        """The values of the live row of the same number."""
-        return None if row.rowid is None else self._by_rowid.get((row.table, row.rowid))
-
-    def has(self, row: Row) -> bool:
-        """Whether a row is a live one, or may be, where nothing tells its number."""
-        if row.rowid is not None:
-            return self.rowid(row) == short(row.values)
-        lost = tuple(row.columns.index(name) for name in row.lost)
-        key = row.table, lost
-        if key not in self._without:
-            self._without[key] = {_but(v, lost) for v in self._every.get(row.table, ())}
-        return _but(short(row.values), lost) in self._without[key]
-
-
 def _kinds(table: Table) -> tuple[int, ...]:
     """The kinds of pages in which rows of a table stand."""
     return (INDEX_INNER, INDEX_LEAF) if table.without_rowid else (TABLE_LEAF,)
-
-
-def short(values: tuple[Value, ...]) -> tuple[Value, ...]:
-    """Values to compare by: long ones as their sums, so that a database of pictures fits."""
-    return tuple(blake2b(v if isinstance(v, bytes) else v.encode("utf-8", "surrogatepass"),
-                         digest_size=16).digest()
-                 if isinstance(v, (bytes, str)) and len(v) > LONG else v for v in values)
-
-
-def _but(values: tuple[Value, ...], lost: tuple[int, ...]) -> tuple[Value, ...]:
-    return tuple(v for i, v in enumerate(values) if i not in lost) if lost else values
 
 
 class Database:
@@ -145,6 +76,7 @@ class Database:
             size = found.size or size
         self.pages = Pages(source, over, size)
         self._used: dict[int, Table | None] = {}
+        self._sequence: dict[str, int] | None = None
         self.tables = self._read_tables()
 
     # -- live rows ------------------------------------------------------------------------------
@@ -183,6 +115,9 @@ class Database:
             if kind == "table" and isinstance(sql, str) and isinstance(root, int) and root > 0:
                 table = read_table(str(name), root, sql)
                 if table is not None:
+                    if table.name == SEQUENCE:
+                        table.columns = [Column("name", "TEXT", "TEXT", not_null=True),
+                                         Column("seq", "INTEGER", "INTEGER", not_null=True)]
                     tables.append(table)
         self._schema = schema
         return tables
@@ -192,7 +127,7 @@ class Database:
     def removed(self) -> Iterator[Row]:
         """Older states and removed rows, each once. Reads the live rows first, to know what is
         none."""
-        known, owners = _Known(), self._owners()
+        known, owners = Known(), self._owners()
         for table in self.tables:
             self._survey(table, known, owners)
         told: set[tuple[object, ...]] = set()
@@ -209,16 +144,18 @@ class Database:
                 continue
             told.add(key)
             row = replace(row, state="older" if known.rowid(row) is not None else "removed")
-            if not row.evidence.more:
+            if row.evidence.more or row.lost:
+                waiting.append(row)
+            else:
                 yield row
-                continue
-            waiting.append(row)
             for page in row.evidence.more:
                 claimed[page] = claimed.get(page, 0) + 1
         # Of rows that go on in one and the same page, at least one is not what it was.
-        yield from (row for row in waiting if all(claimed[p] == 1 for p in row.evidence.more))
+        complete = Known()
+        yield from each_once(complete, told, [row for row in waiting if all(
+            claimed[page] == 1 for page in row.evidence.more)])
 
-    def _survey(self, table: Table, known: _Known, owners: dict[int, Table | None]) -> None:
+    def _survey(self, table: Table, known: Known, owners: dict[int, Table | None]) -> None:
         """Take in the live rows of a table: what they are, which pages they have, what kinds of
         values, and which serial types their first columns have, where those are always few."""
         counts: dict[int, Counter[int]] = {}
@@ -293,32 +230,61 @@ class Database:
         """The rows between those of the pages of a table."""
         leaves = (leaf for leaf in leaves_of(self.pages, table.root, lambda page: None)
                   if leaf.kind in _kinds(table))
+        yield from self._in_inner(searcher, table, fits)
         last = 0
         for leaf, following in itertools.pairwise(itertools.chain(leaves, (None,))):
             assert leaf is not None
             found = list(searcher.in_leaf(leaf, fits))
             told: dict[int, int] = {}
+            guessed: dict[int, int] = {}  # of the newest ones, whose numbers nothing bounds
             sure = False
             if leaf.kind == TABLE_LEAF:
                 numbers = list(row_numbers(leaf))
-                blocks = [row for where, row in found if where == "free-block"]
-                after = None if following is None else next(
+                rows, low = _in_line([row for where, row in found if where == "free-block"],
+                                     [row for where, row in found if where != "free-block"],
+                                     leaf.content)
+                after = self._after(table) if following is None else next(
                     (number for _, number in row_numbers(following)), None)
-                if any(row.rowid is None for row in blocks):
+                if any(row.rowid is None for row in rows):
                     told = by_place(
-                        [(at, searcher.stop_of(leaf, at, fits), n) for at, n in numbers], blocks,
-                        (self.pages.header.usable, last), (leaf.content, after))
-                sure = len(numbers) + sum(row.rowid is not None for row in blocks) >= SURE_ROWS
+                        [(at, searcher.stop_of(leaf, at, fits), n) for at, n in numbers], rows,
+                        (self.pages.header.usable, last), (low, after))
+                    if following is None and after is None:
+                        guessed = in_order(rows, low, max(
+                            (number for _, number in numbers), default=last))
+                sure = len(numbers) + sum(row.rowid is not None for row in rows) >= SURE_ROWS
                 last = max((number for _, number in numbers), default=last)
             for where, row in found:
                 number = told.get(row.at)
-                if number is None or sure:
+                if number is None and row.at in guessed and row.rowid is None:
+                    yield replace(_of_found(row, where, leaf.number, ("number-likely",)),
+                                  probable=guessed[row.at])
+                elif number is None or sure:
                     doubts = () if number is None else ("number-by-place",)
                     row = row if number is None else replace(row, rowid=number)
                     yield _of_found(row, where, leaf.number, doubts)
                 else:
                     yield replace(_of_found(row, where, leaf.number, ("number-likely",)),
                                   probable=number)
+
+    def _after(self, table: Table) -> int | None:
+        """The number that the next row of a table would have, where it counts its rows by itself
+        (2.6.2); else None."""
+        if self._sequence is None:
+            self._sequence = {}
+            for other in self.tables:
+                if other.name == SEQUENCE:
+                    for row in self._live_of(other):
+                        if isinstance(row.values[1], int):
+                            self._sequence[str(row.values[0])] = row.values[1] + 1
+        return self._sequence.get(table.name)
+
+    def _in_inner(self, searcher: Searcher, table: Table, fits: list[Fit]) -> Iterator[Row]:
+        """What inner pages of a table still hold of rows: a root was a leaf while all fitted it."""
+        for leaf in leaves_of(self.pages, table.root, lambda page: None):
+            if leaf.kind == TABLE_INNER and leaf.number != 1:
+                for where, row in searcher.in_leaf(leaf, fits):
+                    yield _of_found(row, where, leaf.number)
 
     def _in_free(self, searcher: Searcher, number: int, where: str,
                  begin: int) -> Iterator[Row]:
@@ -330,24 +296,34 @@ class Database:
         except FormatError:
             return
         stop = self.pages.header.usable
-        taken: list[tuple[int, int]] = []
-        if not begin:
-            with contextlib.suppress(FormatError):
-                leaf = read_leaf(data, number, stop)
-                for at in leaf.cells:
-                    found = searcher.whole(data[:stop], at, stop, searcher.fits)
-                    if found is not None and not searcher.overwritten(
-                            data[:stop], found, searcher.fits):
-                        taken.append((found.at, found.stop))
-                        yield _of_found(found, where, number)
-                for _, found in searcher.in_leaf(leaf, searcher.fits):
-                    if found.lost:  # of which table is unknown as well: too little is sure
-                        continue
-                    taken.append((found.at, found.stop))
-                    yield _of_found(found, where, number)
-        for start, end in _between(taken, begin, stop):
-            for found in searcher.in_stretch(data[:stop], start, end, searcher.fits):
-                yield _of_found(found, where, number)
+        rows, head, stop = self._pointed(searcher, data[:stop], number) if not begin else (
+            [], 0, stop)
+        taken = [(row.at, row.stop) for row in rows]
+        for start, end in _between(taken, max(begin, head), stop):
+            rows += searcher.in_stretch(data[:stop], start, end, searcher.fits, guess=False)
+        yield from (_of_found(row, where, number) for row in rows)
+        owners = {id(row.table) for row in rows}
+        if len(owners) == 1:  # a page is of one table: what has lost its first bytes is of that
+            fits = [fit for fit in searcher.fits if id(fit.table) in owners]
+            taken = [(row.at, row.stop) for row in rows]
+            for start, end in _between(taken, max(begin, head), stop):
+                for row in searcher.in_stretch(data[:stop], start, end, fits):
+                    yield _of_found(row, where, number)
+
+    def _pointed(self, searcher: Searcher, data: bytes, number: int) -> (
+            tuple[list[Found], int, int]):
+        """(the rows that a page points to, which nothing owns any more; the bytes between which
+        others may stand)."""
+        rows: list[Found] = []
+        with contextlib.suppress(FormatError):
+            leaf = read_leaf(data, number, len(data))
+            for at in leaf.cells if leaf.kind != TABLE_INNER else ():
+                found = searcher.whole(data, at, len(data), searcher.fits, pointed=True)
+                if found is not None and not searcher.overwritten(data, found, searcher.fits):
+                    rows.append(found)
+            # The cells of an inner page were written over what stood there.
+            return rows, leaf.gap, leaf.content if leaf.kind == TABLE_INNER else len(data)
+        return rows, 0, len(data)
 
     def _in_logs(self, searcher: Searcher, owners: dict[int, Table | None],
                  by_table: dict[int, list[Fit]]) -> Iterator[Row]:
@@ -369,11 +345,23 @@ class Database:
                 usable = self.pages.header.usable
                 for at in leaf.cells:
                     begin = at + 4 if leaf.kind == INDEX_INNER else at
-                    found = searcher.whole(data[:usable], begin, usable, fits)
+                    found = searcher.whole(data[:usable], begin, usable, fits, pointed=True)
                     if found is not None:
                         yield _of_found(found, kind, number, () if valid else ("log-unproven",))
                 for _, found in searcher.in_leaf(leaf, fits):
                     yield _of_found(found, kind, number, () if valid else ("log-unproven",))
+
+
+def _in_line(blocks: list[Found], gap: list[Found], content: int) -> tuple[list[Found], int]:
+    """(the rows of free blocks, and those of the gap that stand right in front of the cells; the
+    byte at which the first of these begins)."""
+    low, rows = content, list(blocks)
+    for row in sorted(gap, key=lambda r: r.stop, reverse=True):
+        if not 0 <= low - row.stop <= FRAGMENT:
+            break
+        rows.append(row)
+        low = row.at
+    return rows, low
 
 
 def _between(taken: list[tuple[int, int]], start: int, stop: int) -> Iterator[tuple[int, int]]:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import TypeGuard
 
-from needlewright.core.databases.reading import Row
 from needlewright.core.databases.records import Value
+from needlewright.core.databases.rows import Row
 
 TEXTS = ("text", "body", "message", "content", "snippet")
 WHOM = ("sender", "address", "number", "phone_number", "from", "author", "contact", "recipient",

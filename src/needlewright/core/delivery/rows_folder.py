@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
 
-from needlewright.core.databases.reading import Row
 from needlewright.core.databases.records import Value
+from needlewright.core.databases.rows import Row
 from needlewright.core.databases.talk import Talk, may_name_file, talk_of
 from needlewright.core.delivery.listing import cell
 from needlewright.core.errors import NeedlewrightError
