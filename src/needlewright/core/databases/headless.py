@@ -23,6 +23,8 @@ from needlewright.core.databases.records import (
 from needlewright.core.databases.trees import local_bytes
 from needlewright.core.errors import FormatError
 
+SMALLEST, LARGEST = 1e-60, 1e60  # of numbers that anybody keeps
+TOLD_LETTERS = 4  # of a text that makes a row by itself
 LEAST = 12  # bytes of a row that is found by its looks alone: shorter ones stand everywhere
 OVERWRITTEN = 4  # bytes at the start of a free block: the place of the next one, and its own size
 
@@ -149,3 +151,12 @@ def says_something(found: Found) -> bool:
     """Whether a row whose sizes are lost holds more than what cleared bytes look like."""
     told = [v for v in found.values if v not in (None, 0, 1, "", b"")]
     return bool(told) and found.stop - found.at >= LEAST
+
+
+def is_likely(found: Found) -> bool:
+    """Whether values whose place in the row was guessed are such as people have: text that is read
+    as a number becomes one of a hundred digits, and one number alone is no row."""
+    if any(isinstance(v, float) and v and not SMALLEST < abs(v) < LARGEST for v in found.values):
+        return False
+    told = [v for v in found.values if v not in (None, 0, 1, "", b"")]
+    return len(told) > 1 or any(isinstance(v, str) and len(v) >= TOLD_LETTERS for v in told)

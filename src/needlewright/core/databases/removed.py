@@ -19,6 +19,7 @@ from needlewright.core.databases.headless import (
     LEAST,
     OVERWRITTEN,
     Headless,
+    is_likely,
     old_blocks,
     says_something,
 )
@@ -30,6 +31,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.kernels.cells import cell_starts
 
 FRAGMENT = 3  # bytes that may be left over behind a cell
+LONG_ROW = 100  # bytes, from which a head that fits is none by chance
 MAX_ROWID = 1 << 48  # of a row that is found by its looks
 
 
@@ -95,10 +97,13 @@ class Searcher:
             inner = self.whole(data, at, len(data), fits)
             if inner is not None and inner.stop - at >= LEAST and not inner.overflow:
                 return True
+            if inner is None and varint(data, at)[0] >= LONG_ROW and any(
+                    self._head_fits(data, at, fit) for fit in fits):
+                return True  # one that goes on in pages which hold something else now
         blocks = old_blocks(data, begin, found.stop, self._usable)
         for at, end in blocks.items():
-            if any(self._full(inner) and (inner.stop <= found.stop or end - inner.stop <= FRAGMENT)
-                   for fit in fits for inner in self._headless.readings(data, at, end, fit)):
+            if any(self._full(inner) for fit in fits
+                   for inner in self._headless.readings(data, at, end, fit)):
                 return True
         return found.table.without_rowid and self._under_a_pointer(data, found, fits)
 
@@ -267,7 +272,7 @@ class Searcher:
             for edge in same or (min(end, stop),):  # a lost type is known by what it leaves
                 readings += [
                     found for found in self._headless.readings(data, at, edge, fit)
-                    if says_something(found) and self._ends_well(
+                    if says_something(found) and is_likely(found) and self._ends_well(
                         data, found, edge, end, blocks, fits)]
         known = {(id(r.table), r.values, r.lost) for r in readings}
         if len(known) != 1 or self.overwritten(data, readings[0], fits):
