@@ -37,7 +37,7 @@ from needlewright.core.stopping import Interrupted
 from needlewright.wording import cli as words
 from needlewright.wording import errors
 
-GRADES = ("whole", "mended", "partial", "remnant")
+GRADES = ("whole", "unproven", "mended", "partial", "remnant")
 COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
     "mend", "rows", "standin", "put-back", "inside", "backups", "loss", "compare"))

@@ -51,6 +51,24 @@ class DeliveryTest(FolderTest):
             self.deliver(**options)
         self.assertEqual(caught.exception.code, code)
 
+    def test_what_changed_on_the_source_is_checked_again_and_told(self):
+        card = next(iter(self.job.sources())).path
+        with open(card, "r+b") as image:  # our own copy, made a moment ago
+            image.seek(4096 + len(PHOTO) // 2)
+            image.write(bytes(8192))
+        done = self.deliver()
+        self.assertEqual(done.changed, 1)
+        told = {f["extents"][0][0]: f for f in json.loads(
+            (self.to / "finds.json").read_text(encoding="utf-8"))["finds"]}
+        self.assertEqual(told[4096]["grade"], "partial")
+        self.assertLess(told[4096]["share"], 0.95)
+        self.assertEqual(told[4096]["checks"][0]["detail"].split(";")[0],
+                         "the source changed after this was checked")
+        self.assertEqual(told[1_638_400]["grade"], "whole")
+        self.assertEqual([r.grade for r in self.job.matching()].count("whole"), 2)
+        self.assertIn("complete", (self.to / "report.txt").read_text(encoding="utf-8"))
+        self.assertEqual(sum(t.finds for t in self.job.tally() if t.grade == "whole"), 2)
+
     def test_a_valid_bag_with_its_lists(self):
         done = self.deliver()
         self.assertTrue(done.finished)

@@ -94,6 +94,7 @@ class Find:
     broken: Break | None = None
     seams: tuple[Seam, ...] = ()
     joined_from: str | None = None  # the key of the find that it was put together from
+    content_sum: int | None = None  # CRC-32 of all its bytes as they were judged
     beside: int | None = None  # the byte at which what it was mended from begins
 
     @property

@@ -177,6 +177,11 @@ def delivered_line(event: Delivered) -> str:
     if event.failed:
         text += (f" {units.count(event.failed, 'find')} could not be delivered; finds.csv and the "
                  "report say why.")
+    if event.changed:
+        text += (f" {units.count(event.changed, 'file')} changed on the source after the search,"
+                 " and was checked again." if event.changed == 1 else
+                 f" {event.changed:,} files changed on the source after the search, and were"
+                 " checked again.")
     if event.shortened:
         text += f" {units.count(event.shortened, 'name')} had to be shortened."
     return text

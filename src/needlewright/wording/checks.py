@@ -9,13 +9,14 @@ from needlewright.core.walks import Check, Outcome
 from needlewright.wording import breaks, changes, units
 
 GRADES = {
-    "whole": "whole", "mended": "mended", "partial": "partial", "remnant": "remnant",
-    "gone": "gone",
+    "whole": "whole", "unproven": "unproven", "mended": "mended", "partial": "partial",
+    "remnant": "remnant", "gone": "gone",
 }
 GRADE_MEANINGS = {
     "whole": "every check passes",
+    "unproven": "all of it is there, but nothing proves that all of it belongs to it",
     "mended": "passes after mending",
-    "partial": "a part is there, or it is doubted",
+    "partial": "a part of it is missing or damaged",
     "remnant": "only a preview or a scrap",
     "gone": "known by name only",
 }
@@ -108,6 +109,7 @@ SENTENCES = {
     "name-likely": "likely: a leftover name states exactly this size, and no other find has it",
     "record-reused": "its record serves another file now; perhaps it was only renamed",
     "folder-lost": "the names of upper folders are lost",
+    "source-changed": "the source changed after this was checked; it was checked again",
     "sectors-lost": "{bytes_size} of it could not be read from the medium ({share_percent})",
     "unreadable-from": "the medium cannot be read from {offset_bytes} into the file on",
     "file-inside": "another file begins {offset_bytes} into it",
@@ -276,23 +278,25 @@ def grade_line(grade: str, share: float, checks: Sequence[Check], kind: str = "p
         return f"whole: all {_number(passed)} checks pass"
     against = [c for c in checks if c.outcome in (Outcome.FAIL, Outcome.DOUBT)]
     first = f"{against[0].name} {OUTCOMES[against[0].outcome]}" if against else ""
+    if grade == "unproven":
+        waiting = next((c for c in checks if c.outcome is Outcome.NOT_MADE), None)
+        if not against and waiting is not None:
+            return f"unproven: complete, but not checked to the end ({waiting.name})"
+        if against:
+            return f"unproven: complete, but doubted ({first})"
+        return "unproven: complete, but no check can prove it"
     if grade == "partial":
-        if share >= 1.0:
-            waiting = next((c for c in checks if c.outcome is Outcome.NOT_MADE), None)
-            if not against and waiting is not None:
-                return f"partial: complete, but not checked to the end ({waiting.name})"
-            return f"partial: complete, but doubted ({first})"
         return f"partial: {units.percent(share)} of {SHARE_OF.get(kind, 'its bytes')}"
     meaning = GRADE_MEANINGS.get(grade, "")
     return f"{grade}: {meaning}"
 
 
 def share_line(grade: str, share: float, kind: str) -> str:
-    """'55 % of its area is there', 'complete, but doubted', 'only a preview or a scrap'."""
+    """'55 % of its area is there', 'complete, but not proven', 'only a preview or a scrap'."""
     if grade == "remnant":
         return GRADE_MEANINGS["remnant"]
-    if share >= 1.0:
-        return "complete, but doubted"
+    if grade == "unproven":
+        return "complete, but not proven"
     return f"{units.percent(share)} of {SHARE_OF.get(kind, 'its bytes')} is there"
 
 

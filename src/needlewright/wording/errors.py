@@ -36,6 +36,7 @@ SENTENCES = {
     "onto-undelivered": "{path} still holds removed files that were not delivered ({count:,}). New "
                         "files could take their place: deliver them first.",
     "onto-full": "{path} has no room for so much: {need_size} are wanted, {free_size} are free.",
+    "onto-changed": "The source changed after find {find} was checked. Search it again first.",
     "onto-differs": "{path} is on the phone, but reads back otherwise than it was sent.",
     "onto-no-yes": "Nothing was put back. {count:,} files would be written to {path}, as new ones "
                    "in DCIM/Needlewright; --yes says that this is wanted.",

@@ -67,8 +67,8 @@ def waits_with(row: FindRow) -> str:
     """What is wrong with a find, as the waiting list says it."""
     if row.grade == "remnant":
         return "nothing of it plays so far" if row.kind == "video" else "hardly anything of it"
-    if row.share >= 1.0:
-        return "complete, but doubted"
+    if row.grade == "unproven":
+        return "complete, but not proven"
     if row.damage_row is not None and row.height:
         return f"breaks at row {row.damage_row:,} of {row.height:,}"
     return f"{units.percent(row.share)} of it is there"
@@ -179,7 +179,9 @@ def mended_line(row: FindRow, checks: Sequence[Check]) -> str:
     if row.grade == "mended":
         return f"mended: {there}, and every check passes"
     doubt = next((check_words.reason(c) for c in checks if c.outcome is Outcome.DOUBT), "")
-    return f"partial: {there} after mending" + (f", but {doubt}" if doubt else "")
+    if row.grade == "unproven" and not doubt:
+        doubt = "its coding has no checksums that could prove it"
+    return f"{row.grade}: {there} after mending" + (f", but {doubt}" if doubt else "")
 
 
 def place_head(row: int) -> str:
@@ -214,6 +216,8 @@ def treated_line(grade: str, share: float, why: str) -> str:
     """What became of one that mending was tried on."""
     if grade == "mended":
         return f"mended, {units.percent(share)} of it"
+    if grade == "unproven":
+        return f"mended, {units.percent(share)} of it, not proven"
     if grade:
         return f"mended in part, {units.percent(share)} of it"
     return changes.why_not(why)

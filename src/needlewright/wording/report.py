@@ -13,9 +13,10 @@ from needlewright.wording import checks, finds, units
 #: Per grade: how one file is told, and how several are.
 OPENINGS = {
     "whole": ("opens as it always did", "open as they always did"),
+    "unproven": ("is complete, but no check can prove it",
+                 "are complete, but no check can prove it"),
     "mended": ("was mended", "were mended"),
-    "partial": ("is there in part, or complete but doubted",
-                "are there in part, or complete but doubted"),
+    "partial": ("is there in part", "are there in part"),
     "remnant": ("is only a preview or a scrap", "are only previews or scraps"),
 }
 MAX_NAMES = 2000  # of each list; the rest is in finds.csv
@@ -38,8 +39,8 @@ def text(title: str, handed: Handed, sources: Sequence[str],
     if removed:
         there = sum(row.removed is False for row in rows)
         lines.append(f"{removed:,} had been removed; {there:,} were still there.")
-    incomplete = [row for row in rows if row.grade in ("partial", "remnant")]
-    lines += _listed("Not complete, or doubted", [
+    incomplete = [row for row in rows if row.grade in ("unproven", "partial", "remnant")]
+    lines += _listed("Not complete, or not proven", [
         _with(f"{_name(row)}: {checks.share_line(row.grade, row.share, row.kind)}", "; ",
               why(row.id)) for row in incomplete[:MAX_NAMES]], len(incomplete))
     lines += _listed("Mended; what was changed is in finds.json, for each under 'changes'", [

@@ -125,7 +125,8 @@ class Delivery(QWidget):
         for place, kind in enumerate(kinds):
             grid.addWidget(label(find_words.KINDS[kind], "muted"), 0, place + 2,
                            Qt.AlignmentFlag.AlignRight)
-        for index, grade in enumerate(("whole", "mended", "partial", "remnant"), 1):
+        for index, grade in enumerate(
+                ("whole", "unproven", "mended", "partial", "remnant"), 1):
             grid.addWidget(Stitch(grade, 0.66), index, 0)
             grid.addWidget(label(check_words.GRADES[grade]), index, 1)
             for place, kind in enumerate(kinds):
@@ -139,7 +140,7 @@ class Delivery(QWidget):
 
     @staticmethod
     def _questions(rows: list[FindRow]) -> list[str]:
-        broken = [r for r in rows if r.grade in ("partial", "remnant")]
+        broken = [r for r in rows if r.grade in ("unproven", "partial", "remnant")]
         found = [words.share_there(find_words.title(r), r.share)
                  for r in broken[:SHOWN_QUESTIONS]]
         if len(broken) > SHOWN_QUESTIONS:

@@ -148,8 +148,8 @@ class Finds(QWidget):
             choice.setChecked(name == "origin")
             self.orders.addButton(choice)
             orders.append(choice)
-        self.grades = {grade: GradeButton(grade) for grade in ("whole", "partial", "remnant",
-                                                              "gone")}
+        self.grades = {grade: GradeButton(grade) for grade in (
+            "whole", "unproven", "partial", "remnant", "gone")}
         for grade_button in self.grades.values():
             grade_button.clicked.connect(lambda *_: self._ask())
         self.kinds: dict[str, QPushButton] = {}

@@ -81,7 +81,7 @@ class Search(QWidget):
             step.stop.clicked.connect(lambda *_: session.stop_search())
             step.look.clicked.connect(lambda *_: self.look_inside())
             left.addWidget(step.frame)
-        grades = ("whole", "partial", "remnant", "gone")
+        grades = ("whole", "unproven", "partial", "remnant", "gone")
         self.grades = {g: label("", "", f"grade-tally-{g}") for g in grades}
         self._volumes: list[VolumeSeen] = []
         self._volume: VolumeSeen | None = None  # the one that is the area

@@ -10,6 +10,7 @@ from needlewright.app.theme.look import look
 
 LENGTH = 44
 DASHES = 6
+DOT_STEP = 4  # pixels between the dots of what is unproven
 EDGE, HALF = 3, 8  # pixels around a stitch
 _drawn: dict[tuple[str, int, float, bool, float], QPixmap] = {}  # a few of each look
 
@@ -38,6 +39,11 @@ def _draw(painter: QPainter, x: float, y: float, grade: str, there: int, length:
     if grade == "whole":
         painter.setPen(QPen(look.colour("ink"), 2.4, Qt.PenStyle.SolidLine, cap))
         painter.drawLine(round(x), round(y), round(x + length), round(y))
+    elif grade == "unproven":
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(look.colour("ink"))
+        for index in range(round(length / DOT_STEP)):
+            painter.drawEllipse(QPointF(x + 1.5 + index * DOT_STEP, y), 1.3, 1.3)
     elif grade == "mended":
         painter.setPen(QPen(look.colour("plum"), 2, Qt.PenStyle.SolidLine, cap))
         painter.drawLine(round(x), round(y), round(x + length), round(y))

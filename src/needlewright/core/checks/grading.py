@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -20,11 +20,13 @@ PROOF = "proof"  # the check that fails to be one: nothing shows that the conten
 PLAYED = ("CLIP", "SOUND")  # decoders of what has a play time
 GAP_S = 0.3  # seconds between damaged stretches that nobody would tell apart
 MAX_DAMAGED = 40  # stretches that a check lists
+PARTIAL_AT_MOST = 0.9999  # of what a part is missing of
 SCRAP = 0.02  # share of a picture below which only its preview or a scrap is there
 
 
 class Grade(StrEnum):
     WHOLE = "whole"
+    UNPROVEN = "unproven"
     MENDED = "mended"
     PARTIAL = "partial"
     REMNANT = "remnant"
@@ -65,7 +67,36 @@ def judge(walk: Walk, report: DecodeReport | None, decoder: str,
     if walk.unproven and walk.broken is None and not witnessed:
         checks.append(Check(PROOF, Outcome.DOUBT, walk.unproven, content=True))
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
+    share = _borne_out(walk, checks, share)
     return Verdict(_grade(walk, checks, share), share, tuple(checks), row)
+
+
+def lowered(grade: Grade, checks: Iterable[Check]) -> Grade:
+    """`grade` of a complete file as far as `checks` leave it: one that fails says that a part is
+    missing; one that doubts leaves all there, but unproven."""
+    outcomes = {check.outcome for check in checks}
+    if grade not in (Grade.WHOLE, Grade.UNPROVEN):
+        return grade
+    if Outcome.FAIL in outcomes:
+        return Grade.PARTIAL
+    return Grade.UNPROVEN if Outcome.DOUBT in outcomes else grade
+
+
+def share_of(grade: Grade, share: float) -> float:
+    """The share that is told with a grade: all of it only where no part is missing."""
+    return min(share, PARTIAL_AT_MOST) if grade is Grade.PARTIAL else share
+
+
+def _borne_out(walk: Walk, checks: Sequence[Check], share: float) -> float:
+    """The share up to where the first failed check finds something foreign, at most."""
+    failed = [c for c in checks if c.outcome is Outcome.FAIL]
+    size = max(1, walk.stop - walk.start)
+    for check in failed if walk.broken is None else ():
+        if "offset" in check.values:
+            share = min(share, max(0, int(check.values["offset"])) / size)
+        elif check.code == "sectors-lost":
+            share = min(share, 1.0 - float(check.values["share"]))
+    return round(min(share, PARTIAL_AT_MOST), 4) if failed else share
 
 
 def _played(report: DecodeReport) -> float:
@@ -189,8 +220,11 @@ def _agrees(rows: Sequence[float]) -> bool:
 def _grade(walk: Walk, checks: Sequence[Check], share: float) -> Grade:
     if walk.remnant or share < SCRAP:
         return Grade.REMNANT
+    failed = any(c.outcome is Outcome.FAIL for c in checks)
+    if walk.broken is not None or failed or share < 1.0:
+        return Grade.PARTIAL
     sound = all(
         c.outcome in (Outcome.PASS, Outcome.NOT_APPLICABLE) or
         (c.outcome is Outcome.NOT_MADE and c.name == "coded data") for c in checks)
     shown = any(c.content and c.outcome is Outcome.PASS for c in checks)
-    return Grade.WHOLE if sound and shown and walk.broken is None else Grade.PARTIAL
+    return Grade.WHOLE if sound and shown else Grade.UNPROVEN

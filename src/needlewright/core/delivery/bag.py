@@ -15,9 +15,10 @@ import itertools
 import json
 import os
 import shutil
+import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
 from pathlib import Path, PurePosixPath
@@ -53,6 +54,7 @@ from needlewright.core.jobs.beside import open_logs, with_logs
 from needlewright.core.jobs.delivered import note_delivered
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.search.examining import examine_one
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import StopSignal
 from needlewright.core.walks import Check
@@ -77,8 +79,8 @@ class Delivering:
 @dataclass(frozen=True, slots=True)
 class Delivered:
     """The outcome: where, how many files and bytes; `failed`: chosen finds that could not be
-    handed over, each told with its reason; `shortened`: names that had to be cut; `finished` False
-    when stopped."""
+    handed over, each told with its reason; `shortened`: names that had to be cut; `changed`: files
+    whose source changed after they were judged; `finished` False when stopped."""
 
     path: str
     files: int
@@ -86,6 +88,7 @@ class Delivered:
     finished: bool
     failed: int = 0
     shortened: int = 0
+    changed: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,7 +191,8 @@ def _deliver(job: Job, rows: Sequence[FindRow], owners: Mapping[int, tuple[int, 
     note_delivered(job, list(writer.written))
     job.log("delivered", {"path": str(destination), "files": files, "bytes": made,
                           "failed": failed})
-    yield Delivered(str(destination), files, made, True, failed, len(writer.shortened))
+    yield Delivered(str(destination), files, made, True, failed, len(writer.shortened),
+                    writer.changed)
 
 
 @contextmanager
@@ -244,6 +248,7 @@ class _Writer:
         self.rows, self._owners = rows, owners
         self.written: dict[int, DeliveredFile] = {}
         self.failed: dict[int, str] = {}
+        self.changed = 0  # files whose source changed since they were judged
         self.shortened: list[tuple[str, str]] = []  # (path of the find, path in the bag)
         self.beside: dict[str, tuple[str, int]] = {}  # made of databases: SHA-256 (hex), bytes
         self._places: dict[str, PurePosixPath] = {}  # of what is handed over, by its name
@@ -292,14 +297,18 @@ class _Writer:
             raise source
         row, target = planned.row, self._payload.joinpath(*planned.place.parts)
         target.parent.mkdir(parents=True, exist_ok=True)
-        digest = hashlib.sha256()
+        digest, total = hashlib.sha256(), 0
         with target.open("xb", buffering=0) as out:
             for block in blocks(record.content.open(Place(source, self._job.folder)), row):
                 if stop.is_set():
                     return
                 write_all(out, block)
                 digest.update(block)
+                total = zlib.crc32(block, total)
                 yield len(block)
+        known = self._job.sums.of(row.id)
+        if known is not None and known != total:
+            self._changed(row, target, stop)
         _keep_date(target, row.modified or row.taken)
         file = DeliveredFile(f"data/{planned.place}", digest.hexdigest())
         self.written[row.id] = file
@@ -318,6 +327,14 @@ class _Writer:
         if planned.shortened:
             self.shortened.append((row.path or row.name or "", f"data/{planned.place}"))
 
+
+    def _changed(self, row: FindRow, target: Path, stop: StopSignal) -> None:
+        """The bytes of a find are not what was judged: it is checked anew, and told as it is."""
+        now = examine_one(target, stop).find
+        grade, share = self._job.sums.changed(row.id, now)
+        self.rows = [replace(r, grade=str(grade), share=share) if r.id == row.id else r
+                     for r in self.rows]
+        self.changed += 1
 
     def _rows_of(self, file: Source, logs: Mapping[str, Source], target: Path,
                  stop: StopSignal) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
+import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, suppress
 from dataclasses import dataclass, field
@@ -152,7 +153,7 @@ def _one(job: Job, row: FindRow, source: Source | NeedlewrightError, phone: Phon
     """The name under which a find is on the phone now."""
     if isinstance(source, NeedlewrightError):
         raise source
-    digest = hashlib.sha256()
+    digest, total = hashlib.sha256(), 0
     try:
         # Without a name of its own, so that nothing is left of it whatever becomes of us.
         with tempfile.TemporaryFile(dir=job.folder, buffering=0) as out:
@@ -160,6 +161,9 @@ def _one(job: Job, row: FindRow, source: Source | NeedlewrightError, phone: Phon
             for block in blocks(record.content.open(Place(source, job.folder)), row):
                 write_all(out, block)
                 digest.update(block)
+                total = zlib.crc32(block, total)
+            if job.sums.of(row.id) not in (None, total):
+                raise DeliveryError("onto-changed", find=row.id)
             called = PurePosixPath(path_of(record) or name(row)).name
             put, back = phone.put(Path(f"/proc/{os.getpid()}/fd/{out.fileno()}"),
                                   safe_name(called), _stamp(row.taken or row.modified))

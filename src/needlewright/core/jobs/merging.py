@@ -11,12 +11,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import Enum
 
-from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.checks.grading import AGAINST, Grade, lowered, share_of
 from needlewright.core.contents import ShelfObject
 from needlewright.core.finds import Find, Record
 from needlewright.core.walks import Check, Outcome
 
-BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.WHOLE)
+BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.UNPROVEN,
+             Grade.WHOLE)
 RECORD_CHECKS = frozenset({"record", "clusters", "extents", "length", "name"})
 LOST_FOLDER = "lost folder "  # begins a path whose upper folders are not known
 STITCHED, BY_HAND = "stitched", "by-hand"  # the claims of what was put together
@@ -187,9 +188,10 @@ def _recorded(find: Find, there: Sequence[Standing]) -> Decision:
         return Decision(Act.REPLACE, _joined(find, plain), plain.number)
     if plain.size == find.size:
         checks = [*plain.checks, *_proven(c for c in find.checks if c.name in RECORD_CHECKS)]
-        grade = Grade.PARTIAL if any(c.outcome in AGAINST for c in checks) else Grade.WHOLE
-        return Decision(Act.REPLACE, replace(
-            _joined(find, plain), checks=tuple(checks), grade=grade, share=1.0), plain.number)
+        grade = lowered(Grade.WHOLE, checks)
+        return Decision(Act.REPLACE, replace(_joined(
+            find, plain), checks=tuple(checks), grade=grade, share=share_of(grade, 1.0)),
+            plain.number)
     return Decision(Act.ADD, find, claim=claim_of(find))
 
 
@@ -207,9 +209,9 @@ def with_record(find: Find, stands: Standing) -> Find:
     """A carve under the name of a record, and with what that says against it: clusters that belong
     to others now are a doubt, whatever decodes."""
     checks = [*find.checks, *_proven(c for c in stands.checks if c.name in RECORD_CHECKS)]
-    against = find.grade is Grade.WHOLE and any(c.outcome in AGAINST for c in checks)
+    grade = lowered(find.grade, checks)
     return replace(find, name=stands.name, path=stands.path, removed=stands.removed,
-                   checks=tuple(checks), grade=Grade.PARTIAL if against else find.grade)
+                   checks=tuple(checks), grade=grade, share=share_of(grade, find.share))
 
 
 def _proven(checks: object) -> list[Check]:

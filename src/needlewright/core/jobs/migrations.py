@@ -196,7 +196,22 @@ V8 = """
 CREATE TABLE missing (find INTEGER PRIMARY KEY REFERENCES finds(id) ON DELETE CASCADE);
 """
 
-MIGRATIONS = (V1, V2, V3, V4, V5, V6, V7, V8)
+# Complete files that nothing proves have a grade of their own; partial ones miss a part.
+V9 = """
+UPDATE finds SET grade = 'unproven' WHERE grade = 'partial' AND share >= 1.0
+  AND NOT EXISTS (SELECT 1 FROM checks WHERE find = finds.id AND outcome = 'fail');
+UPDATE finds SET share = 0.9999 WHERE grade = 'partial' AND share >= 1.0;
+DELETE FROM tally;
+INSERT INTO tally SELECT source, substr(found_by, 1, instr(found_by || ',', ',') - 1), kind, grade,
+  count(*), sum(size) FROM finds GROUP BY 1, 2, 3, 4;
+"""
+
+# A sum of each find's bytes as they were judged.
+V10 = """
+ALTER TABLE finds ADD COLUMN content_sum INTEGER;
+"""
+
+MIGRATIONS = (V1, V2, V3, V4, V5, V6, V7, V8, V9, V10)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:

@@ -20,7 +20,7 @@ GONE = ("SELECT id, source, kind, format, stated, name, path, folder, record_at,
         " WHERE source = ? AND grade = 'gone' AND stated >= ? AND name IS NOT NULL"
         " AND id NOT IN (SELECT find FROM reviews)")
 NAMELESS = ("SELECT id FROM finds WHERE source = ? AND format = ? AND size = ? AND name IS NULL"
-            " AND grade IN ('whole', 'partial') AND id NOT IN (SELECT find FROM links"
+            " AND grade IN ('whole', 'unproven', 'partial') AND id NOT IN (SELECT find FROM links"
             " WHERE relation = 'inside')")
 NAMED = ("UPDATE finds SET name = ?, path = ?, folder = ?, removed = 1, record_at = ?, created = ?,"
          " modified = ?, accessed = ?, removed_at = ?, kept = ?, original = ?, purge_at = ?,"

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import DecoderPool
-from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.checks.grading import lowered, share_of
 from needlewright.core.contents import Place
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import Find
@@ -71,8 +71,8 @@ def _recorded(find: Find, record: FindRecord) -> Find:
     row = record.row
     lasting = RECORD_CHECKS | {"seams", "mending"}  # not made of the bytes alone
     checks = (*find.checks, *(c for c in record.checks if c.name in lasting))
-    doubted = any(c.outcome in AGAINST for c in checks)
-    grade = Grade.PARTIAL if doubted and find.grade is Grade.WHOLE else find.grade
-    return replace(find, content=record.content, grade=grade, checks=checks, name=row.name,
+    grade = lowered(find.grade, checks)
+    return replace(find, content=record.content, grade=grade, share=share_of(grade, find.share),
+                   checks=checks, name=row.name,
                    path=row.path, removed=row.removed, record=record.record, parts=record.parts,
                    preview=record.preview, found_by=row.found_by)

@@ -17,6 +17,7 @@ from needlewright.core.jobs.coverage import CoverageRow, outstanding, tokens_of
 from needlewright.core.jobs.known import JobKnowledge
 from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.jobs.sums import summed
 from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.search.bringing import until_back
 from needlewright.core.search.engine import cut_area, search
@@ -83,7 +84,7 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
                                state=_state_of(job, source.id, step))
                 passes = outstanding(mine, area, job.coverage(source.id, step)) or [mine]
                 known = JobKnowledge(job, source, image, texture)
-                keeper = _Keeper(job, source, mine, area, image.settled, texture, known)
+                keeper = _Keeper(job, source, mine, area, image, texture, known, stop)
                 yield from _passes(image, keeper, passes, stop)
             named = () if stop.is_set() else tuple(job.name_by_size(source.id))
             if named:
@@ -135,10 +136,11 @@ def _of_all(progress: Progress, before: int, total: int) -> Progress:
 class _Keeper:
     """Collects finds into batches and saves a checkpoint with each."""
 
-    def __init__(self, job: Job, source: SourceRow, plan: Plan, area: Span, settled: int,
-                 texture: TextureFile, knowledge: JobKnowledge) -> None:
-        """`settled`: what lies behind it is still being copied, and is searched again later."""
-        self.settled = self.again_from = settled
+    def __init__(self, job: Job, source: SourceRow, plan: Plan, area: Span, image: Source,
+                 texture: TextureFile, knowledge: JobKnowledge, stop: StopSignal) -> None:
+        """What lies behind `image.settled` is still being copied, and is searched again later."""
+        self.settled = self.again_from = image.settled
+        self._image, self._stop = image, stop
         self.job, self.source, self.plan, self.area = job, source, plan, area
         self.texture, self.knowledge = texture, knowledge
         self.part, self.last = plan, True
@@ -195,15 +197,18 @@ class _Keeper:
         kept: list[int] = []
         if self.batch:
             self.patience = min(BATCH_SECONDS, 2 * self.patience)
-            kept = self.job.add_finds(self.source.id, self.batch)
+            kept = self.job.add_finds(self.source.id, self._summed(self.batch))
             self.batch = []
         if self.rechecked:
-            kept = kept + self.job.recheck_finds(self.source.id, self.rechecked)
+            kept = kept + self.job.recheck_finds(self.source.id, self._summed(self.rechecked))
             self.rechecked = []
         if self.step is not None:
             self._save(self.step.step, self.step.checkpoint, RUNNING)
         self.written = time.monotonic()
         return kept
+
+    def _summed(self, finds: list[Find]) -> list[Find]:
+        return [summed(find, self._image, self.job.folder, self._stop) for find in finds]
 
     def _save(self, step: str, checkpoint: int, ending: str) -> None:
         if self.settled < checkpoint:

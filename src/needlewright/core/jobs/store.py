@@ -47,6 +47,7 @@ from needlewright.core.jobs.rows import (
     StepRow,
     TallyRow,
 )
+from needlewright.core.jobs.sums import Sums
 from needlewright.core.jobs.threads import Threads
 from needlewright.core.jobs.writing import (
     CHECKS,
@@ -81,6 +82,7 @@ class Job:
         self._writer = FindWriter(self._database, self.folder)
         self.reviews = Reviews(self._database)
         self.threads = Threads(self._database)
+        self.sums = Sums(self._database)
 
     @property
     def title(self) -> str:
@@ -356,7 +358,7 @@ class Job:
         and not gone, and of which no stitched one is whole."""
         return self._database.rows(  # type: ignore[return-value]
             "SELECT id, key, format, broken_at, coalesce(broken_why, '') FROM finds"
-            " WHERE source = ? AND grade IN ('partial', 'remnant')"
+            " WHERE source = ? AND grade IN ('unproven', 'partial', 'remnant')"
             " AND id NOT IN (SELECT find FROM seams)"
             " AND id NOT IN (SELECT l.other FROM links l JOIN finds s ON s.id = l.find"
             f" WHERE l.relation = '{JOINED_FROM}' AND s.grade = 'whole') ORDER BY start",

@@ -45,9 +45,9 @@ COLUMNS = (
     "source", "key", "kind", "format", "extension", "start", "size", "grade", "share", "name",
     "path", "folder", "removed", "width", "height", "taken", "camera", "orientation", "duration",
     "damage_row", "broken_at", "broken_why", "found_by", "extra", "parts", "preview_start",
-    "preview_stop", "has_thumbnail", "has_strip", "content", "record_at", "stated", "created",
-    "modified", "accessed", "removed_at", "kept", "original", "purge_at", "unproven", "former",
-    "volume",
+    "preview_stop", "has_thumbnail", "has_strip", "content", "content_sum", "record_at", "stated",
+    "created", "modified", "accessed", "removed_at", "kept", "original", "purge_at", "unproven",
+    "former", "volume",
 )
 INSERT = (f"INSERT OR IGNORE INTO finds ({', '.join(COLUMNS)})"
           f" VALUES ({', '.join('?' * len(COLUMNS))})")
@@ -326,7 +326,7 @@ def _columns(source: int, key: str, find: Find) -> tuple[Any, ...]:
         ",".join(find.found_by), json.dumps(dict(facts.extra)),
         json.dumps([[p.name, p.start, p.stop] for p in find.parts]),
         *(find.preview or (None, None)), int(bool(find.thumbnail)), int(bool(find.strip)),
-        None if plain else json.dumps(find.content.as_json()),
+        None if plain else json.dumps(find.content.as_json()), find.content_sum,
         *_record_columns(record))
 
 

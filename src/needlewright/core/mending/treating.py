@@ -37,6 +37,7 @@ from needlewright.core.names import one_line
 from needlewright.core.search.examining import Examined, examine, examine_one
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.stopping import Interrupted, StopSignal
+from needlewright.core.walks import Outcome
 
 HALF = 0.5  # of a file must be there for it to be called mended
 BETTER = 0.002  # of it must be there more, where both pass or neither
@@ -45,7 +46,11 @@ MOST_REFERENCES = 8  # of the files themselves
 MAX_SAME_NAMES = 10_000
 FAULTS = (ArithmeticError, AssertionError, AttributeError, LookupError, TypeError, ValueError,
           struct.error)
-RANK = {Grade.WHOLE: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1, Grade.GONE: 0}
+#: Checks of content that pass whatever samples a file holds.
+SILENT_CODES = frozenset(("frames-complete", "strips-agree", "decode-complete", "decode-raw",
+                          "samples-continue", "text-reads", "frames-decode"))
+RANK = {Grade.WHOLE: 5, Grade.UNPROVEN: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1,
+        Grade.GONE: 0}
 
 
 @dataclass(slots=True)
@@ -265,15 +270,13 @@ class _Trial:
         with open(part, "rb") as made:
             os.fsync(made.fileno())
         result.output = _named(part, self._to, Path(result.path.name).stem, proposal.extension)
-        passes = after.grade is Grade.WHOLE
         result.after, result.why = after, ""
         result.changes = (*proposal.changes, *(
             Change("left-out", {"change": code}) for code in sorted(self._wishes.leave)))
         result.doubts, result.choices = proposal.doubts, proposal.choices
-        sound = passes or _opens(after)
+        sound = after.grade is Grade.WHOLE or _opens(after)
         result.share = proposal.share if sound else min(proposal.share, after.share)
-        mended = passes and not proposal.doubts and proposal.share >= HALF
-        result.grade = str(Grade.MENDED if mended else Grade.PARTIAL)
+        result.grade = str(_grade_of(proposal, after, result.share))
         result.reference = None if proposal.reference is None else proposal.reference.path
 
     def clear(self) -> None:
@@ -282,6 +285,19 @@ class _Trial:
             with contextlib.suppress(FileNotFoundError):
                 self._best[1].unlink()
             self._best = None
+
+
+def _grade_of(proposal: Mended, after: Find, share: float) -> Grade:
+    """The grade of what was kept. A coding without checksums decodes whatever was put into it, so
+    that its mended file is unproven at best."""
+    if after.grade is Grade.WHOLE and not proposal.doubts and share >= HALF:
+        proven = any(c.content and c.outcome is Outcome.PASS and c.code not in SILENT_CODES
+                     for c in after.checks)
+        if proven:
+            return Grade.MENDED
+        return Grade.UNPROVEN if share >= 1.0 else Grade.PARTIAL
+    complete = after.grade in (Grade.WHOLE, Grade.UNPROVEN) and share >= 1.0
+    return Grade.UNPROVEN if complete else Grade.PARTIAL
 
 
 def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:

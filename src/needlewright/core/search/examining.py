@@ -214,7 +214,7 @@ def _unknown(source: Source, path: Path) -> Find:
     check = Check("content", Outcome.PASS if text else Outcome.DOUBT,
                   "text-reads" if text else "content-unknown", content=True)
     return Find(form, kind, extension, Stretches(((0, source.size),)),
-                Grade.WHOLE if text else Grade.PARTIAL, 1.0, (STEP,), (check,), Facts(),
+                Grade.WHOLE if text else Grade.UNPROVEN, 1.0, (STEP,), (check,), Facts(),
                 name=path.name, path=str(path))
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from needlewright.core.checks.decoding import DecodeReport
-from needlewright.core.checks.grading import AGAINST, PROOF, Grade
+from needlewright.core.checks.grading import AGAINST, PROOF, Grade, lowered, share_of
 from needlewright.core.contents import Content, Inline, Packed, Stretches
 from needlewright.core.finds import Find, Record
 from needlewright.core.formats.recognising import kind_of_name
@@ -99,9 +99,7 @@ def find_from(case: RecordCase, report: DecodeReport | None, step: str, sector: 
         if placing.walk is not None and placing.walk.broken is None and not any(
                 c.outcome in AGAINST or c.outcome is Outcome.NOT_MADE for c in checks):
             grade = Grade.WHOLE
-    against = [c for c in checks if c.outcome in AGAINST]
-    if grade is Grade.WHOLE and against:
-        grade = Grade.PARTIAL
+    grade = lowered(grade, checks)
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
     claim = not placing.sound and entry.removed
     return replace(
@@ -109,7 +107,7 @@ def find_from(case: RecordCase, report: DecodeReport | None, step: str, sector: 
         name=entry.name or None,
         path=entry.path or None, removed=entry.removed, inside=None,
         extension=kind_of_name(entry.name)[2] or found.extension,
-        share=min(found.share, _there(entry, placing)),
+        share=share_of(grade, min(found.share, _there(entry, placing))),
         record=record_of(entry, case.base, case.kept, claim=claim))
 
 
@@ -159,14 +157,14 @@ def find_unwalked(entry: Entry, placing: Placing, base: int, kept: Kept | None, 
     else:
         checks.append(Check("content", Outcome.DOUBT, "content-unknown", content=True))
     share = _there(entry, placing)
-    against = any(c.outcome in AGAINST for c in checks)
-    grade = Grade.PARTIAL if against else Grade.WHOLE
+    grade = lowered(Grade.WHOLE, checks)
     extents = placing.content.spans()
     if extents and extents[0][0] is None and placing.reused:
         grade = Grade.REMNANT
     checks.sort(key=lambda check: AGAINST.get(check.outcome, 2))
-    return Find(form, kind, extension, placing.content, grade, share, (step,), tuple(checks),
-                Facts(), name=entry.name or None, path=entry.path or None, removed=entry.removed,
+    return Find(form, kind, extension, placing.content, grade, share_of(grade, share), (step,),
+                tuple(checks), Facts(), name=entry.name or None, path=entry.path or None,
+                removed=entry.removed,
                 record=record_of(entry, base, kept, claim=entry.removed))
 
 

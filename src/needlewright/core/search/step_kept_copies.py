@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.checks.decoding import DecoderPool
-from needlewright.core.checks.grading import Grade
+from needlewright.core.checks.grading import Grade, lowered, share_of
 from needlewright.core.contents import Brought, ShelfObject
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.finds import Find, Record
@@ -152,8 +152,9 @@ def _flawed(find: Find, flaw: Flaw | None) -> Find:
     if flaw is None:
         return find
     check = Check("kept copy", Outcome.FAIL, flaw.code, flaw.values)
-    grade = Grade.PARTIAL if find.grade in (Grade.WHOLE, Grade.MENDED) else find.grade
-    return replace(find, grade=grade, checks=(check, *find.checks))
+    grade = lowered(Grade.WHOLE if find.grade is Grade.MENDED else find.grade, (check,))
+    return replace(find, grade=grade, share=share_of(grade, find.share),
+                   checks=(check, *find.checks))
 
 
 def _reduced(find: Find, offered: Offered) -> Find:
@@ -161,7 +162,7 @@ def _reduced(find: Find, offered: Offered) -> Find:
     if not offered.reduced:
         return find
     check = Check("original", Outcome.DOUBT, "shelf-reduced")
-    grade = Grade.PARTIAL if find.grade is Grade.WHOLE else find.grade
+    grade = lowered(find.grade, (check,))
     return replace(find, grade=grade, checks=(check, *find.checks))
 
 

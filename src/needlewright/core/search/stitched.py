@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from needlewright.core.checks.decoding import DecodeReport
-from needlewright.core.checks.grading import Grade
+from needlewright.core.checks.grading import lowered
 from needlewright.core.contents import Stretches
 from needlewright.core.finds import Find, SeamWord
 from needlewright.core.search.deciding import Case, find_of
@@ -44,7 +44,7 @@ def stitched(case: StitchedCase, report: DecodeReport | None, sector: int) -> Fi
                       {"likely": len(doubtful), "seams": len(seams), "at": doubtful[0].at})
     else:
         check = Check("seams", Outcome.PASS, "seams-proven", {"seams": len(seams)})
-    grade = Grade.PARTIAL if doubtful and found.grade is Grade.WHOLE else found.grade
+    grade = lowered(found.grade, (check,))
     checks = (check, *found.checks) if doubtful else (*found.checks, check)
     return replace(found, content=Stretches(case.thread.extents), grade=grade, checks=checks,
                    inside=None, seams=seams, joined_from=case.origin)
