@@ -80,7 +80,7 @@ class SearchAgainTest(FolderTest):
     def test_frames_may_wait_and_be_asked_for_later(self):
         self.run_plan(Plan(every_frame=False))
         row = next(r for r in self.job.matching() if r.format == "mp4")
-        self.assertEqual((row.grade, row.share), ("partial", 1.0))
+        self.assertEqual((row.grade, row.share), ("unproven", 1.0))
         self.assertTrue(row.has_strip and row.has_thumbnail)
         self.job.put_in_tray([row.id])
         self.assertTrue(decode_all(self.job, row.id, threading.Event()))

@@ -141,7 +141,7 @@ class SearchAllTest(FolderTest):
                         doubts = {c.name for c in find.checks if c.outcome in AGAINST}
                         silent = (sample.variant, sample.name) in SILENT
                         self.assertEqual(doubts, {PROOF} if silent else set(), find.checks)
-                        self.assertIs(find.grade, Grade.PARTIAL if silent else Grade.WHOLE)
+                        self.assertIs(find.grade, Grade.UNPROVEN if silent else Grade.WHOLE)
                         self.assertEqual(find.share, 1.0)
             self.assertTrue(all(f.grade is Grade.REMNANT for f in found.values()), found)
 

@@ -56,28 +56,28 @@ class GradeTableTest(unittest.TestCase):
 
     table = (
         ("all pass", walk(), FINE, "JPEG", Grade.WHOLE, 1.0, None),
-        ("not decoded", walk(), None, "JPEG", Grade.PARTIAL, 1.0, None),
-        ("no decoder", walk(), None, "", Grade.PARTIAL, 1.0, None),
-        ("another size", walk(), DecodeReport(True, width=8, height=3), "JPEG", Grade.PARTIAL, 1.0,
+        ("not decoded", walk(), None, "JPEG", Grade.UNPROVEN, 1.0, None),
+        ("no decoder", walk(), None, "", Grade.UNPROVEN, 1.0, None),
+        ("another size", walk(), DecodeReport(True, width=8, height=3), "JPEG", Grade.UNPROVEN, 1.0,
          "decode-other-size"),
-        ("undecodable", walk(), DecodeReport(False, "undecodable", "x"), "JPEG", Grade.PARTIAL, 1.0,
+        ("undecodable", walk(), DecodeReport(False, "undecodable", "x"), "JPEG", Grade.PARTIAL, 0.9999,
          "decode-undecodable"),
-        ("crashed", walk(), DecodeReport(False, "crash"), "JPEG", Grade.PARTIAL, 1.0,
+        ("crashed", walk(), DecodeReport(False, "crash"), "JPEG", Grade.PARTIAL, 0.9999,
          "decode-crash"),
-        ("silent coding", walk(unproven="coding-silent"), FINE, "HEIF", Grade.PARTIAL, 1.0,
+        ("silent coding", walk(unproven="coding-silent"), FINE, "HEIF", Grade.UNPROVEN, 1.0,
          "coding-silent"),
         ("silent, witnessed", walk(unproven="coding-silent"), AGREES, "HEIF", Grade.WHOLE, 1.0,
          None),
         ("silent, broken", walk(unproven="coding-silent", **BROKEN), FINE, "HEIF", Grade.PARTIAL,
-         1.0, None),
+         0.9999, None),
         ("a scrap", walk(remnant=True), FINE, "JPEG", Grade.REMNANT, 1.0, None),
         ("a database", walk(), DecodeReport(True), "DATABASE", Grade.WHOLE, 1.0, None),
         ("raw", walk(), DecodeReport(True, width=9, height=9), "RAW", Grade.WHOLE, 1.0, None),
-        ("unknown raw", walk(), DecodeReport(False, "unknown"), "RAW", Grade.PARTIAL, 1.0, None),
+        ("unknown raw", walk(), DecodeReport(False, "unknown"), "RAW", Grade.UNPROVEN, 1.0, None),
         ("played", walk(), PLAYED, "CLIP", Grade.WHOLE, 1.0, None),
-        ("not played", walk(), None, "CLIP", Grade.PARTIAL, 1.0, None),
+        ("not played", walk(), None, "CLIP", Grade.UNPROVEN, 1.0, None),
         ("damaged seconds", walk(), HURT, "CLIP", Grade.PARTIAL, 0.5, "frames-damaged"),
-        ("silent clip", walk(unproven="coding-silent"), PLAYED, "CLIP", Grade.PARTIAL, 1.0,
+        ("silent clip", walk(unproven="coding-silent"), PLAYED, "CLIP", Grade.UNPROVEN, 1.0,
          "coding-silent"),
     )
 
@@ -250,8 +250,8 @@ class StreamEndTest(unittest.TestCase):
             StreamReport("audio", 79, 79, 0, None, None, None, (), 2.0),))
         # Exact records only: one whose chain is doubtful says nothing of what is there.
         for removed, placed, grade in ((False, Placed.EXACT, Grade.WHOLE),
-                                       (False, Placed.CHAIN, Grade.PARTIAL),
-                                       (True, Placed.EXACT, Grade.PARTIAL)):
+                                       (False, Placed.CHAIN, Grade.UNPROVEN),
+                                       (True, Placed.EXACT, Grade.UNPROVEN)):
             entry = Entry("calls.mp3", len(spoilt), 0, removed, placed=placed,
                           extents=((0, len(spoilt)),))
             placing = Placing(Fate.THERE, Stretches(((0, len(spoilt)),)), formats()["mp3"],

@@ -113,7 +113,7 @@ class ByDataTest(FolderTest):
     def test_what_nothing_tells_is_a_doubt(self):
         whole = clips.encode("mov", "mjpeg", None, 70, 40, (320, 240))
         done = damage.mended(self.folder, "x.mov", whole[: damage.boxes(whole)[b"moov"][0]])
-        self.assertEqual((done.grade, done.doubts), ("partial", ("pace-guessed",)))
+        self.assertEqual((done.grade, done.doubts), ("unproven", ("pace-guessed",)))
         self.assertEqual(frames_of(done.output.read_bytes())[0], frames_of(whole)[0])
 
 

@@ -72,16 +72,16 @@ GRADES = (
     ("partial", 0.553, [Check("coded data", FAIL, "x")], "photo", "partial: 55 % of its area"),
     ("partial", 0.5, [Check("every frame", FAIL, "x")], "video", "partial: 50 % of its play time"),
     ("partial", 0.5, [Check("structure", FAIL, "x")], "document", "partial: 50 % of its bytes"),
-    ("partial", 1.0, [Check("proof", DOUBT, "coding-silent")], "photo",
-     "partial: complete, but doubted (proof doubted)"),
-    ("partial", 1.0, [Check("every frame", MADE, "x")], "video",
-     "partial: complete, but not checked to the end (every frame)"),
+    ("unproven", 1.0, [Check("proof", DOUBT, "coding-silent")], "photo",
+     "unproven: complete, but doubted (proof doubted)"),
+    ("unproven", 1.0, [Check("every frame", MADE, "x")], "video",
+     "unproven: complete, but not checked to the end (every frame)"),
     ("remnant", 1.0, [], "photo", "remnant: only a preview or a scrap"),
     ("gone", 0.0, [], "photo", "gone: known by name only"),
 )
 SHARES = (("partial", 0.55, "photo", "55 % of its area is there"),
           ("partial", 0.999, "video", "99 % of its play time is there"),
-          ("partial", 1.0, "document", "complete, but doubted"),
+          ("unproven", 1.0, "document", "complete, but not proven"),
           ("partial", 0.001, "audio", "under 1 % of its play time is there"),
           ("remnant", 0.87, "photo", "only a preview or a scrap"))
 AWKWARD = ("is there to", "does not hold", "closing in", "broke off", "cannot be meant",
@@ -151,7 +151,7 @@ class GoldenTest(unittest.TestCase):
 
     def test_the_report(self):
         rows = [row(1), row(2, "partial", 0.87, "b.jpg", path="b.jpg"),
-                row(3, "partial", 1.0, "c.heic", path="c.heic", removed=False),
+                row(3, "unproven", 1.0, "c.heic", path="c.heic", removed=False),
                 row(4, "remnant", 1.0, None, path=None, removed=None)]
         handed = Handed(rows, {3: "the source ends before it does."},
                         [("a/very/long/path", "data/short")], [row(9, "gone", 0.0, "lost.jpg",

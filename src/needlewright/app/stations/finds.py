@@ -142,10 +142,12 @@ class Finds(QWidget):
         self.count = label("", "muted", "findsCount")
         self.orders = QButtonGroup(self)
         orders: list[QWidget] = []
+        bold = QFontMetrics(look.font(13, True))
         for name, text in words.FINDS_ORDERS.items():
             choice = button(text, f"order-{name}", self._ask, "link")
             choice.setCheckable(True)
             choice.setChecked(name == "origin")
+            choice.setMinimumWidth(bold.horizontalAdvance(text) + 8)  # bold where it is chosen
             self.orders.addButton(choice)
             orders.append(choice)
         self.grades = {grade: GradeButton(grade) for grade in (

@@ -31,11 +31,10 @@ from needlewright.app.widgets.small import (
     column,
     fill,
     label,
-    line,
     restyle,
     scrolling,
 )
-from needlewright.app.widgets.step_card import COLUMN, LARGE, LOOKED_INTO, StepCard, in_columns
+from needlewright.app.widgets.step_card import LOOKED_INTO, StepCard
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.rows import BYTES
@@ -110,23 +109,16 @@ class Search(QWidget):
     def showEvent(self, event: QShowEvent) -> None:
         self.refresh()
 
-    def _kind_row(self) -> QWidget | QHBoxLayout:
+    def _kind_row(self) -> QWidget:
         self.kind_buttons = {}
         bold = QFontMetrics(look.font(13, True))
-        heads = QHBoxLayout()
         for kind in self._kinds:
             chosen = button(find_words.KINDS[kind], f"kind-{kind}", self._kinds_changed, "link")
             chosen.setCheckable(True)
             chosen.setChecked(True)
-            chosen.setMinimumWidth(max(look.px(COLUMN), bold.horizontalAdvance(chosen.text()) + 8))
+            chosen.setMinimumWidth(bold.horizontalAdvance(chosen.text()) + 8)
             self.kind_buttons[kind] = chosen
-            heads.addWidget(chosen)
-        if look.scale > LARGE:
-            return flow(label(words.SEARCH_LOOK_FOR, "muted"), *self.kind_buttons.values())
-        heads.addStretch(1)
-        row = in_columns(line(label(words.SEARCH_LOOK_FOR, "muted"), None), heads, line(None))
-        row.setContentsMargins(CARD_EDGE, 0, CARD_EDGE, 0)
-        return row
+        return flow(label(words.SEARCH_LOOK_FOR, "muted"), *self.kind_buttons.values())
 
     def _grade_row(self) -> QWidget:
         parts: list[QWidget] = [label(words.SEARCH_SO_FAR, "muted")]

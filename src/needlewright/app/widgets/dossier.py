@@ -6,14 +6,14 @@ from functools import partial
 
 from PySide6.QtCore import QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
-from PySide6.QtWidgets import QGridLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.board import Shown
 from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
 from needlewright.app.widgets.pictures import Thumbnails
-from needlewright.app.widgets.small import button, clear, column, fill, label, line
+from needlewright.app.widgets.small import breakable, clear, column, fill, label, line, link
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.app.widgets.versions import Versions
 from needlewright.core.checks.grading import Grade
@@ -147,6 +147,10 @@ class Dossier(QScrollArea):
             return
         self._picture.show_pixmap(self._thumbnails.get(self._shown.record.row.id))
         self._fill(self._shown)
+        for text in self.findChildren(QLabel):
+            if text.wordWrap():  # no word makes the whole column wider than its place
+                text.setMinimumWidth(1)
+                text.setText(breakable(text.text()))
 
     def _show_again(self) -> None:
         self.show_find(self._shown)
@@ -159,7 +163,9 @@ class Dossier(QScrollArea):
         record, row = shown.record, shown.record.row
         stitch = Stitch(row.grade, row.share)
         title = label(find_words.title(row), "title", "dossierTitle", wrap=True)
-        self._content.addLayout(line(title, None, stitch, spacing=8))
+        head = line(title, stitch, spacing=8)
+        head.setStretch(0, 1)
+        self._content.addLayout(head)
         if row.has_strip:
             self._content.addWidget(StripView(self._session.strip(row.id), row.duration_s or 0.0,
                                               _damaged(record)))
@@ -171,12 +177,12 @@ class Dossier(QScrollArea):
             find_words.origin(record, shown.source.name if shown.source else "?"), wrap=True))
         if row.grade != Grade.GONE:  # of which there is nothing to hand over
             tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
-            put = button(tray, "dossierTray",
-                         lambda: self._session.choice.toggle_tray([row.id]), "link")
+            put = link(tray, "dossierTray",
+                         lambda: self._session.choice.toggle_tray([row.id]))
             parts: list[QPushButton | None] = [put, None]
             if row.taken or row.modified:
-                last = button(shelf_words.LOSS_AFTER, "dossierLoss",
-                              partial(self._session.shelves.lost_after, row.id), "link")
+                last = link(shelf_words.LOSS_AFTER, "dossierLoss",
+                              partial(self._session.shelves.lost_after, row.id))
                 last.setToolTip(shelf_words.LOSS_AFTER_TIP)
                 parts.append(last)
             self._content.addLayout(line(*parts))
@@ -213,25 +219,25 @@ class Dossier(QScrollArea):
         record = shown.record
         session, number = self._session, record.row.id
         if record.parent is not None:
-            self._content.addLayout(line(button(
+            self._content.addLayout(line(link(
                 words.DOSSIER_INSIDE, "dossierParent",
-                partial(session.choice.select, record.parent), "link"), None))
+                partial(session.choice.select, record.parent)), None))
         if record.joined_from is not None:
-            self._content.addLayout(line(button(
+            self._content.addLayout(line(link(
                 words.DOSSIER_JOINED, "dossierJoined",
-                partial(session.choice.select, record.joined_from), "link"), None))
+                partial(session.choice.select, record.joined_from)), None))
         if record.mended_from is not None:
-            self._content.addLayout(line(button(
+            self._content.addLayout(line(link(
                 mending_words.MENDED_FROM, "dossierMended",
-                partial(session.choice.select, record.mended_from), "link"), None))
+                partial(session.choice.select, record.mended_from)), None))
         if shown.partner is not None:
-            self._content.addLayout(line(button(
+            self._content.addLayout(line(link(
                 words.DOSSIER_PARTNER.format(title=find_words.title(shown.partner)),
-                "dossierPartner", partial(session.choice.select, shown.partner.id), "link"), None))
+                "dossierPartner", partial(session.choice.select, shown.partner.id)), None))
         if any(c.code == "frames-not-made" for c in record.checks):
             running = session.frames is not None or session.searching
-            frames = button(words.DOSSIER_FRAMES_RUN if running else words.DOSSIER_FRAMES,
-                            "dossierFrames", lambda: session.decode_all(number), "link")
+            frames = link(words.DOSSIER_FRAMES_RUN if running else words.DOSSIER_FRAMES,
+                            "dossierFrames", lambda: session.decode_all(number))
             frames.setEnabled(not running)
             self._content.addLayout(line(frames, None))
 
@@ -246,8 +252,8 @@ class Dossier(QScrollArea):
             if row is not None:
                 number = row.id
                 text = words.DOSSIER_NEIGHBOUR[name].format(title=find_words.title(row))
-                self._content.addLayout(line(button(
-                    text, name, partial(self._session.choice.select, number), "link"), None))
+                self._content.addLayout(line(link(
+                    text, name, partial(self._session.choice.select, number)), None))
 
     def _head(self, text: str) -> None:
         self._content.addSpacing(8)

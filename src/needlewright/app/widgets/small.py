@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QBoxLayout,
     QFrame,
@@ -16,6 +18,10 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+
+LEAST_BUTTON = 40  # pixels
+LONGEST_RUN = 20  # letters without a place to break a line
+LONG_RUN = re.compile(rf"\S{{{LONGEST_RUN + 1},}}")
 
 
 def label(text: str = "", role: str = "", name: str = "", wrap: bool = False) -> QLabel:
@@ -41,6 +47,52 @@ def button(text: str, name: str, act: Callable[[], object] | None = None,
     if act is not None:
         made.clicked.connect(lambda *_: act())
     return made
+
+
+class FittingButton(QPushButton):
+    """A button in a narrow place: its text is shortened to the room there is, and whole in its
+    tooltip."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(text)
+        self.whole = text
+
+    def sizeHint(self) -> QSize:
+        hint, metrics = super().sizeHint(), self.fontMetrics()
+        extra = hint.width() - metrics.horizontalAdvance(self.text())
+        return QSize(metrics.horizontalAdvance(self.whole) + extra, hint.height())
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(LEAST_BUTTON, super().minimumSizeHint().height())
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        metrics = self.fontMetrics()
+        room = self.width() - (super().sizeHint().width() - metrics.horizontalAdvance(self.text()))
+        fits = metrics.horizontalAdvance(self.whole) <= room
+        text = self.whole if fits else metrics.elidedText(
+            self.whole, Qt.TextElideMode.ElideMiddle, room)
+        if text != self.text():
+            self.setText(text)
+        self.setToolTip("" if fits else self.whole)
+        super().resizeEvent(event)
+
+
+def link(text: str, name: str, act: Callable[[], object]) -> FittingButton:
+    """A link for a narrow place."""
+    made = FittingButton(text)
+    made.setObjectName(name)
+    made.setAccessibleName(text)
+    made.setCursor(Qt.CursorShape.PointingHandCursor)
+    made.setProperty("role", "link")
+    made.clicked.connect(lambda *_: act())
+    return made
+
+
+def breakable(text: str) -> str:
+    """`text` with places to break a line in runs of letters that are longer than a narrow column,
+    such as names of files."""
+    return LONG_RUN.sub(lambda run: "\u200b".join(
+        run.group()[at : at + LONGEST_RUN] for at in range(0, len(run.group()), LONGEST_RUN)), text)
 
 
 def card(name: str = "card") -> tuple[QFrame, QVBoxLayout]:

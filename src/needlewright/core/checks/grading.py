@@ -96,7 +96,7 @@ def _borne_out(walk: Walk, checks: Sequence[Check], share: float) -> float:
             share = min(share, max(0, int(check.values["offset"])) / size)
         elif check.code == "sectors-lost":
             share = min(share, 1.0 - float(check.values["share"]))
-    return round(min(share, PARTIAL_AT_MOST), 4) if failed else share
+    return round(min(share, PARTIAL_AT_MOST), 4) if failed or walk.broken else share
 
 
 def _played(report: DecodeReport) -> float:

@@ -101,7 +101,10 @@ def place(source: Source, base: int, reader: Reader, entry: Entry, stop: StopSig
 
 
 def _promising(source: Source, extents: Extents, name: str) -> bool:
-    """Whether the first bytes are those of the format that the name promises."""
+    """Whether the first bytes are those of the format that the name promises; without a name, of
+    any."""
+    if not name:
+        return bool(recognise(_head(PiecedSource(source, extents))))
     form = format_of_name(name)
     return form is not None and form in recognise(_head(PiecedSource(source, extents)), name)
 

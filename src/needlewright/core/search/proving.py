@@ -266,6 +266,8 @@ class Prover:
     def _made(self, entry: Entry, placing: Placing, thread: PiecedSource,
               kept: Kept | None, number: int) -> Iterator[Event]:
         context = self._context
+        if not entry.path and entry.placed is Placed.GUESS and not placing.sound:
+            return  # a list of blocks alone: only the content shows that it is one
         if placing.fate in LOST_FATES:
             if not entry.path:
                 return  # neither a name nor content: nothing is known of it

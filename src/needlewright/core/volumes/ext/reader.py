@@ -18,6 +18,7 @@ from needlewright.core.sources.windows import Window
 from needlewright.core.volumes.base import (
     MAX_DEPTH,
     Entry,
+    Extents,
     FileSystem,
     Mark,
     path_in,
@@ -27,6 +28,7 @@ from needlewright.core.volumes.ext.inodes import (
     read_inode,
 )
 from needlewright.core.volumes.ext.journal import Journal
+from needlewright.core.volumes.ext.lists import LostLists
 from needlewright.core.volumes.ext.removed import RemovedInodes
 from needlewright.core.volumes.ext.superblock import (
     AT,
@@ -46,6 +48,7 @@ class ExtReader(ExtTables):
         super().__init__(volume)
         self._walked = False
         self._gone: RemovedInodes | None = None
+        self._lists: LostLists | None = None
 
     def live(self) -> Iterator[Entry]:
         self.folders.clear()
@@ -83,6 +86,13 @@ class ExtReader(ExtTables):
         if self._gone is None:
             self._gone = RemovedInodes(self, self._journal())
         yield from self._gone.entries()
+        if self.geometry.kind != "ext4":  # whose files have extents instead
+            self._lists = self._lists or LostLists(self)
+            yield from self._lists.entries()
+
+    def placements(self, entry: Entry) -> Iterator[Extents]:
+        places = self._lists.placements(entry) if self._lists is not None else None
+        yield from super().placements(entry) if places is None else places
 
     def _journal(self) -> Journal | None:
         number = self.geometry.journal_inode

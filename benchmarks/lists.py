@@ -1,0 +1,163 @@
+"""`python -m benchmarks.lists [--n 30] [-v]`: removed files on random ext2 and ext3 cards.
+
+The kernel's driver writes photographs and clips in turns, removes some, writes others into the
+gaps, and removes most of these. Counted: removed files of which every block is still what it was,
+and how many of them come back byte for byte. Needs root and loop devices.
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import hashlib
+import random
+import subprocess
+import tempfile
+import threading
+import time
+from collections import Counter
+from pathlib import Path
+
+from tests.media.cameras import CAMERAS, photograph
+
+from needlewright.core.contents import Place
+from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.runner import run_search
+from needlewright.core.search.plan import Plan
+from needlewright.core.sources.files import ImageFile
+from needlewright.demo import clips
+
+MIB, STEPS = 1 << 20, ("records", "old-records", "signatures")
+BLOCKS = (1024, 2048, 4096)
+
+
+def media() -> list[tuple[str, bytes]]:
+    """Photographs and clips, 30 KB to 2 MB."""
+    found = [(f"BF_{n:04}.JPG", photograph(camera, n)) for n, camera in enumerate(CAMERAS * 2)]
+    for n in range(8):
+        found.append((f"CLIP{n}.MP4", clips.encode("mp4", seed=n, frames=20 * (n + 1),
+                                                   size=(640, 360))))
+    return found
+
+
+class Card:
+    """A mounted volume. `gone`: (name, content, blocks) of what was removed."""
+
+    def __init__(self, folder: Path, kind: str, block: int, size: int, rng: random.Random) -> None:
+        self.image, self.block, self.rng = folder / "card.img", block, rng
+        self.point = folder / "mounted"
+        self.point.mkdir()
+        with self.image.open("wb") as out:
+            out.truncate(size)
+        subprocess.run(["mkfs." + kind, "-q", "-F", "-b", str(block), self.image], check=True)
+        subprocess.run(["mount", "-o", "loop", self.image, self.point], check=True)
+        self.there: dict[str, bytes] = {}
+        self.gone: list[tuple[str, bytes, list[int]]] = []
+
+    def write(self, files: list[tuple[str, bytes]], step: int) -> None:
+        """Write files in turns of `step` bytes, as far as there is room."""
+        open_ones = [(name, data, (self.point / name).open("wb")) for name, data in files]
+        with contextlib.suppress(OSError):  # no room left
+            for at in range(0, max(len(d) for _, d in files), step):
+                for _, data, out in open_ones:
+                    out.write(data[at : at + step])
+                    out.flush()
+        for name, data, out in open_ones:
+            with contextlib.suppress(OSError):
+                out.close()
+            if (self.point / name).stat().st_size == len(data):
+                self.there[name] = data
+            else:
+                (self.point / name).unlink()
+
+    def remove(self, share: float) -> None:
+        subprocess.run(["sync"], check=True)
+        for name in self.rng.sample(sorted(self.there), int(len(self.there) * share)):
+            told = subprocess.run(["debugfs", "-R", f"blocks /{name}", self.image],
+                                  capture_output=True, text=True, check=True).stdout
+            self.gone.append((name, self.there.pop(name), [int(b) for b in told.split()]))
+            (self.point / name).unlink()
+
+    def close(self) -> None:
+        subprocess.run(["umount", self.point], check=True)
+
+    def standing(self) -> dict[str, str]:
+        """SHA-256 -> name of the removed files of which all blocks are what they were."""
+        found = {}
+        with self.image.open("rb") as medium:
+            for name, data, blocks in self.gone:
+                left = {data[at : at + self.block] for at in range(0, len(data), self.block)}
+                for number in blocks:
+                    medium.seek(number * self.block)
+                    held = medium.read(self.block)
+                    left.discard(held)
+                    left.discard(held.rstrip(b"\0"))
+                    left.discard(held[: len(data) % self.block or self.block])
+                if not left:
+                    found[hashlib.sha256(data).hexdigest()] = name
+        return found
+
+
+def make(seed: int, folder: Path, files: list[tuple[str, bytes]]) -> tuple[Card, str]:
+    rng = random.Random(seed)
+    kind, block = ("ext2", "ext3")[seed % 2], BLOCKS[seed % 3]
+    card = Card(folder, kind, block, rng.randrange(16, 40) * MIB, rng)
+    try:
+        picked = rng.sample(files, len(files))
+        for at in range(0, 24, 4):
+            card.write(picked[at : at + rng.choice((1, 2, 4))], rng.choice((16, 64, 256)) * 1024)
+        card.remove(0.5)
+        for at in range(24, len(picked), 3):
+            card.write(picked[at : at + rng.choice((1, 2))], 64 * 1024)
+        card.remove(0.6)
+    finally:
+        subprocess.run(["sync"], check=True)
+        card.close()
+    return card, f"{kind}, blocks of {block:,}"
+
+
+def back(card: Card, folder: Path) -> tuple[set[str], int]:
+    """(SHA-256 of every find that is whole, finds called whole that were no file)."""
+    job, source = job_for_image(folder / "job", card.image)
+    with job:
+        for _ in run_search(job, source, Plan(steps=STEPS), threading.Event()):
+            pass
+        found, ever = set(), {hashlib.sha256(d).hexdigest() for _, d, _ in card.gone}
+        ever |= {hashlib.sha256(d).hexdigest() for d in card.there.values()}
+        false = 0
+        with ImageFile(card.image) as medium:
+            for row in job.matching():
+                if row.grade == "whole":
+                    file = job.record(row.id).content.open(Place(medium, job.folder))
+                    digest = hashlib.sha256(file.read_at(0, file.size)).hexdigest()
+                    found.add(digest)
+                    false += digest not in ever
+    return found, false
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--n", type=int, default=30)
+    parser.add_argument("-v", action="store_true")
+    asked = parser.parse_args()
+    files, total = media(), Counter[str]()
+    for seed in range(asked.n):
+        with tempfile.TemporaryDirectory() as name:
+            card, what = make(seed, Path(name), files)
+            standing, began = card.standing(), time.monotonic()
+            found, false = back(card, Path(name))
+            took = time.monotonic() - began
+        good = len(standing.keys() & found)
+        total.update(standing=len(standing), back=good, gone=len(card.gone), false=false)
+        total["seconds"] += round(took)
+        print(f"seed {seed}: {what}: {len(card.gone)} removed, {len(standing)} stand, {good} back, "
+              f"{false} false whole, {took:.1f} s", flush=True)
+        if asked.v:
+            print("   not back:", [n for h, n in standing.items() if h not in found])
+    print(f"all: {total['gone']} removed, {total['standing']} stand, {total['back']} back "
+          f"({total['back'] / max(1, total['standing']):.3f}), {total['false']} false whole, "
+          f"{total['seconds'] / asked.n:.1f} s a card")
+
+
+if __name__ == "__main__":
+    main()
