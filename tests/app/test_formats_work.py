@@ -52,7 +52,7 @@ class FormatsTest(WindowCase):
         self.assertIn("all", self.text("formatsText"))
         self.search()
         self.assertEqual([r.format for r in self.job.matching()], ["jpeg", "flac", "mp4"])
-        self.assertEqual(self.text("tally-signatures-audio"), "1")
+        self.assertEqual(self.text("tally-signatures-audio"), "1 sound")
 
     def test_changed_while_it_runs_it_goes_on_with_the_new_choice(self):
         self.open_card()
@@ -72,7 +72,7 @@ class FormatsTest(WindowCase):
         self.click("everyFrame")
         self.search()
         row = next(r for r in self.job.matching() if r.format == "mp4")
-        self.assertEqual(row.grade, "partial")
+        self.assertEqual(row.grade, "unproven")
         self.station(FINDS)
         self.session.choice.select(row.id)
         self.idle()

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QLayout,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
@@ -56,6 +57,8 @@ class FittingButton(QPushButton):
     def __init__(self, text: str) -> None:
         super().__init__(text)
         self.whole = text
+        # A button of itself is never narrower than its hint.
+        self.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Fixed)
 
     def sizeHint(self) -> QSize:
         hint, metrics = super().sizeHint(), self.fontMetrics()
