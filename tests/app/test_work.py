@@ -46,7 +46,7 @@ class WorkTest(WindowCase):
         self.click("areaAll")
         self.search()
         self.assertEqual(len(self.job.find_ids()), 13)
-        self.assertEqual(self.text("tally-signatures-photo"), "13")
+        self.assertEqual(self.text("tally-signatures-photo"), "13 photos")
         self.assertEqual(self.text("grade-tally-whole"), "13 whole")
 
     def test_stopped_it_goes_on_from_there(self):

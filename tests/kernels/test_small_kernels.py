@@ -87,6 +87,10 @@ class PlainSampleTest(unittest.TestCase):
         found = surprise(array(data), 64, pixel, width, big, row)
         want = reference.surprise(data, 64, pixel, width, big, row)
         np.testing.assert_allclose(found, want)
+        if width > 1:  # as many bytes of a sample in front: the other byte is the high one
+            shifted = surprise(array(data), 64, pixel, width, big, row, 1)
+            np.testing.assert_allclose(shifted, reference.surprise(
+                data, 64, pixel, width, not big, row))
 
     @settings(max_examples=40)
     @given(st.integers(0, 10_000), st.integers(1, 4), st.integers(8, 90), st.integers(64, 700))

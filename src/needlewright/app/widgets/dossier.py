@@ -6,12 +6,13 @@ from functools import partial
 
 from PySide6.QtCore import QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap
-from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.board import Shown
 from needlewright.app.widgets.clip_strip import damaged_seconds, paint_strip
+from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import breakable, clear, column, fill, label, line, link
 from needlewright.app.widgets.stitch import Stitch
@@ -179,13 +180,13 @@ class Dossier(QScrollArea):
             tray = words.DOSSIER_OUT if row.in_tray else words.DOSSIER_INTO
             put = link(tray, "dossierTray",
                          lambda: self._session.choice.toggle_tray([row.id]))
-            parts: list[QPushButton | None] = [put, None]
+            parts: list[QWidget] = [put]
             if row.taken or row.modified:
                 last = link(shelf_words.LOSS_AFTER, "dossierLoss",
-                              partial(self._session.shelves.lost_after, row.id))
+                            partial(self._session.shelves.lost_after, row.id))
                 last.setToolTip(shelf_words.LOSS_AFTER_TIP)
                 parts.append(last)
-            self._content.addLayout(line(*parts))
+            self._content.addWidget(flow(*parts))
         self._links(shown)
         if row.kept:
             self._content.addWidget(label(find_words.kept(record), wrap=True))

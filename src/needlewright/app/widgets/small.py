@@ -76,7 +76,10 @@ class FittingButton(QPushButton):
             self.whole, Qt.TextElideMode.ElideMiddle, room)
         if text != self.text():
             self.setText(text)
-        self.setToolTip("" if fits else self.whole)
+        if not fits:
+            self.setToolTip(self.whole)
+        elif self.toolTip() == self.whole:
+            self.setToolTip("")
         super().resizeEvent(event)
 
 

@@ -58,6 +58,7 @@ class _State:
     skipped: int = 0
     inflated: int = 0
     members_stated: int = 0
+    claimed: int = 0  # the byte up to which members say that they reach
     good_bytes: int = 0
     parts: Parts = field(default_factory=Parts)
 
@@ -93,6 +94,7 @@ def _member(state: _State) -> None:
     readable = method in (STORED, DEFLATED) and not flags & ENCRYPTED
     if streamed and (method != DEFLATED or flags & ENCRYPTED):
         raise FormatError("member-length-unstated", offset=at)
+    state.claimed = max(state.claimed, data if streamed else data + packed)
     if not streamed and data + packed > view.stop:
         raise FormatError("data-ends", offset=view.stop)
     if readable and state.inflated < MAX_INFLATED:
@@ -167,11 +169,13 @@ def _descriptor(view: View, at: int, made: int) -> tuple[int, int, int]:
 def _directory(state: _State) -> None:
     """Follow the central directory and its end record; FormatError where they do not agree."""
     view, first, count = state.view, state.at, 0
+    # A view of its own for the members: each entry looks far back.
+    members = View(view.source, view.start, view.stop, 1 << 12)
     while view.peek(state.at, 4) == CENTRAL:
         head = view.take(state.at, 46)
         sizes = [int.from_bytes(head[i : i + 2], "little") for i in (28, 30, 32)]
         place = int.from_bytes(head[42:46], "little")
-        if place != UNKNOWN and view.peek(view.start + place, 4) != LOCAL:
+        if place != UNKNOWN and members.peek(view.start + place, 4) != LOCAL:
             raise FormatError("directory-names-missing-member", offset=state.at)
         state.at += 46 + sum(sizes)
         count += 1
@@ -237,7 +241,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     return finish(
         start, end, problem, Facts(), state.parts,
         (structure(problem, start, len(state.parts)), coded, end_mark(problem is None)),
-        share=0.5 if problem else 1.0, variant=_variant(state),
+        share=1.0 if problem is None else (state.at - start) / max(
+            1, end - start, state.claimed - start), variant=_variant(state),
         verified=state.at if problem else None)
 
 

@@ -33,7 +33,7 @@ def _apart(a, b):
 
 
 @njit(cache=True, nogil=True)
-def _surprise(data, sector, pixel, width, big, row, surprise):
+def _surprise(data, sector, pixel, width, big, row, shift, surprise):
     """Mean distance of each sample from what its neighbours foretell, sector by sector."""
     for s in range(surprise.size):
         start = s * sector
@@ -43,7 +43,7 @@ def _surprise(data, sector, pixel, width, big, row, surprise):
         begin = max(start, 2 * pixel, row + pixel if row > 0 else 0)
         if width > 1:
             high = 0 if big else width - 1  # the high byte of each sample
-            begin += (high - begin) % width
+            begin += (high - shift - begin) % width
         for i in range(begin, stop, width):
             left = np.int64(data[i - pixel])
             if row > 0:
@@ -63,17 +63,18 @@ def _surprise(data, sector, pixel, width, big, row, surprise):
 
 
 def surprise(data: Bytes, sector: int, pixel_bytes: int, sample_bytes: int = 1,
-             big_endian: bool = False, row_bytes: int = 0) -> npt.NDArray[np.float64]:
+             big_endian: bool = False, row_bytes: int = 0,
+             shift: int = 0) -> npt.NDArray[np.float64]:
     """float64[sectors]: mean distance of samples from their forecast, in steps of the high byte.
 
     `data` uint8[n] begins at a sector boundary of the file; samples `pixel_bytes` apart belong
-    together; `sample_bytes` is 1 to 4; `row_bytes` 0 where there are no rows (sound). Sectors
-    before the first forecast hold -1.
+    together; `sample_bytes` is 1 to 4; `row_bytes` 0 where there are no rows (sound); `shift`:
+    bytes of a sample that stand in front of `data`. Sectors before the first forecast hold -1.
     """
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     found = np.zeros(-(-data.size // sector), np.float64)
-    _surprise(data, sector, pixel_bytes, sample_bytes, big_endian, row_bytes, found)
+    _surprise(data, sector, pixel_bytes, sample_bytes, big_endian, row_bytes, shift, found)
     return found
 
 

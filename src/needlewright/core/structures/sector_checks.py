@@ -27,6 +27,7 @@ CLUSTER_SECTORS = 6  # of a cluster of eight, that look foreign from end to end
 # after silence to 30: what may be their own must not be doubted. Text is told by its letters.
 FAR_PICTURE, FAR_SOUND = 30.0, 42.0
 TIMES_FARTHER = 3.0
+NOISY = 25.0  # from which samples are noise themselves, and nothing foreign stands out
 CONTEXT = 64  # sectors that say what is usual
 TEXT_FAR = 8.0
 
@@ -41,7 +42,7 @@ def samples_check(view: View, start: int, stop: int, row_bytes: int, pixel_bytes
     sector = view.source.sector_size
     first = start + (view.start - start) % sector  # boundaries of the file, not of its pixels
     place, seen = None, _Seen(row_bytes, sector)
-    for far, looks, edges, apart in _measure(view, first, stop, row_bytes, pixel_bytes,
+    for far, looks, edges, apart in _measure(view, start, first, stop, row_bytes, pixel_bytes,
                                              sample_bytes, big_endian):
         # Looked at while it is read: of what claims a gibibyte, a few blocks tell enough.
         place = seen.add(far, looks, edges, apart)
@@ -59,7 +60,7 @@ Floats = npt.NDArray[np.float64]
 Kinds = npt.NDArray[np.uint8]
 
 
-def _measure(view: View, first: int, stop: int, row_bytes: int, pixel_bytes: int,
+def _measure(view: View, start: int, first: int, stop: int, row_bytes: int, pixel_bytes: int,
              sample_bytes: int, big_endian: bool) -> Iterator[tuple[Floats, Kinds, Kinds, Floats]]:
     """(surprise, looks, first and last byte, distance upwards over that to the left) of the whole
     sectors from `first` to `stop`, block by block, the first ones small."""
@@ -71,7 +72,8 @@ def _measure(view: View, first: int, stop: int, row_bytes: int, pixel_bytes: int
         length = min(at + size, first + (stop - first) // sector * sector) - begin
         data = np.frombuffer(view.source.read_at(begin, length), np.uint8)
         skip = (at - begin) // sector
-        far = surprise(data, sector, pixel_bytes, sample_bytes, big_endian, row_bytes)[skip:]
+        far = surprise(data, sector, pixel_bytes, sample_bytes, big_endian, row_bytes,
+                       (begin - start) % sample_bytes)[skip:]
         apart = pitch(data, sector, pixel_bytes, row_bytes)[skip:]
         looks = sector_looks(data[at - begin :], sector)
         yield far, looks, data[at - begin :].reshape(-1, sector)[:, [0, -1]], apart
@@ -120,6 +122,8 @@ def _foreign(far: Floats, looks: Kinds, edges: Kinds, limit: float, final: bool)
     known = far >= 0
     usual = _usual(far)
     random = known & (far > RANDOM)  # no sample has anything to do with its neighbours
+    if known.any() and np.median(far[known]) > NOISY:
+        random[:] = False  # loud noise all through is what was recorded
     if random.any():
         return int(np.flatnonzero(random)[0])
     strange = known & (far > np.maximum(limit, TIMES_FARTHER * usual))
