@@ -20,6 +20,7 @@ from needlewright import (
     __version__,
     cli_backups,
     cli_files,
+    cli_finds,
     cli_inside,
     cli_join,
     cli_media,
@@ -40,9 +41,9 @@ from needlewright.wording import errors
 GRADES = ("whole", "unproven", "mended", "partial", "remnant")
 COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
-    "mend", "rows", "standin", "put-back", "inside", "backups", "loss", "compare"))
+    "mend", "rows", "standin", "put-back", "inside", "backups", "loss", "compare", "finds", "tray"))
 PROGRESS_SECONDS = 1.0
-WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown",
+WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown", "nothing-narrowed",
                               "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
                               "address-wrong", "onto-no-phone", "inside-no-shelf",
                               "secret-in-address", "backups-no-place"))
@@ -92,13 +93,8 @@ def _parser() -> argparse.ArgumentParser:
     deliver = commands.add_parser("deliver", help=help_for["deliver"])
     deliver.add_argument("--job", required=True, help=help_for["job_there"])
     deliver.add_argument("--to", required=True, metavar="DIR", help=help_for["to"])
-    deliver.add_argument("--grades", type=_listed(GRADES), help=help_for["grades"])
-    deliver.add_argument("--kinds", type=_kinds, help=help_for["kinds"])
-    deliver.add_argument("--removed-only", action="store_true", help=help_for["deliver_removed"])
-    deliver.add_argument("--folder", type=_folder, help=help_for["deliver_folder"])
-    deliver.add_argument("--ids", type=_numbers, help=help_for["ids"])
+    cli_finds.add_narrowing(deliver, _listed(GRADES), _kinds, _numbers, _folder)
     deliver.add_argument("--dry-run", action="store_true", help=help_for["dry_run"])
-    deliver.add_argument("--missing-only", action="store_true", help=help_for["deliver_missing"])
     deliver.set_defaults(action=_deliver)
 
     run = commands.add_parser("run", help=help_for["run"])
@@ -114,6 +110,7 @@ def _parser() -> argparse.ArgumentParser:
     cli_media.add_commands(commands, _area, _stop_on_interrupt)
     cli_join.add_command(commands, _stop_on_interrupt)
     cli_files.add_commands(commands, _existing, _stop_on_interrupt)
+    cli_finds.add_commands(commands, _listed(GRADES), _kinds, _numbers, _folder, _missing_of)
     cli_rows.add_command(commands, _existing, _stop_on_interrupt)
     cli_phones.add_command(commands, _stop_on_interrupt, _numbers)
     cli_inside.add_command(commands, _add_narrowing, _narrowed, _when_ready)
@@ -347,35 +344,14 @@ def _stop_on_interrupt() -> threading.Event:
 
 def _deliver(options: argparse.Namespace) -> int:
     with Job(options.job) as job:
-        chosen = (options.grades is not None or options.kinds is not None
-                  or options.removed_only or bool(options.folder)
-                  or options.missing_only)  # else what is in the tray
-        rows = job.matching(Filter(
-            kinds=frozenset(options.kinds or ()), grades=frozenset(options.grades or ()),
-            tray_only=not chosen and options.ids is None,
-            removed=True if options.removed_only else None))
-        if options.ids is not None:
-            by_number = {row.id: row for row in rows}
-            missing = [number for number in options.ids if not job.rows([number])]
-            if missing:
-                raise NeedlewrightError("find-unknown", find=missing[0])
-            rows = [by_number[number] for number in options.ids if number in by_number]
-        if options.folder:
-            rows = [row for row in rows if _in_folder(row, options.folder)]
-            if not any(_in_folder(row, options.folder) for row in job.matching()):
-                raise NeedlewrightError("folder-unknown", folder=options.folder)
-        if options.missing_only:
-            rows = _missing_of(job, rows)
+        tray_only = not cli_finds.is_narrowed(options) and options.ids is None
+        rows = cli_finds.chosen(job, options, _missing_of, tray_only)
         if options.dry_run:
             if all(row.grade == "gone" for row in rows):
                 raise NeedlewrightError("nothing-chosen")
             print("\n".join(words.dry_run(with_logs(job, rows)[0])))
             return 0
         return _hand_over(job, rows, Path(options.to))
-
-
-def _in_folder(row: FindRow, folder: str) -> bool:
-    return bool(row.path) and (row.path or "").startswith(folder + "/")
 
 
 def _hand_over(job: Job, rows: list[FindRow], to: Path, empty: bool = False) -> int:
@@ -417,7 +393,7 @@ def _run(options: argparse.Namespace) -> int:
                        removed=True if options.removed_only else None)
         named = frozenset(cli_inside.names_in(options.named)) if options.named else frozenset()
         rows = [row for row in job.matching(every)
-                if (not options.folder or _in_folder(row, options.folder))
+                if (not options.folder or cli_finds.in_folder(row, options.folder))
                 and (options.days is None or options.days.holds((row.modified, row.taken)))
                 and (not options.named or row.path in named)]
         if options.missing_only:
@@ -436,7 +412,7 @@ def _missing_of(job: Job, rows: list[FindRow], source: int | None = None) -> lis
 
 def _refuse_unknown_folder(job: Job, folder: str) -> None:
     """A folder that no record names is a mistake of typing, most likely."""
-    if folder and not any(_in_folder(row, folder) for row in job.matching()):
+    if folder and not any(cli_finds.in_folder(row, folder) for row in job.matching()):
         raise NeedlewrightError("folder-unknown", folder=folder)
 
 

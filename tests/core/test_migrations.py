@@ -91,6 +91,36 @@ class MigrationTest(FolderTest):
                 with self.subTest(version, **options):
                     self.check(self.opened(version, **options), version)
 
+    def test_what_was_partial_and_complete_is_unproven_now(self):
+        folder = self.folder / "eight"
+        folder.mkdir()
+        store = sqlite3.connect(folder / DATABASE)
+        for number in range(8):
+            store.executescript(MIGRATIONS[number])
+        store.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        store.execute("PRAGMA user_version = 8")
+        store.execute("INSERT INTO sources (id, name, path, size, sector_size, added)"
+                      " VALUES (1, 'a', '/a', 1000000, 512, 1.0)")
+        cases = ((1, "partial", 1.0, "doubt"), (2, "partial", 1.0, "fail"),
+                 (3, "partial", 0.4, "fail"), (4, "whole", 1.0, "pass"))
+        for number, grade, share, outcome in cases:
+            store.execute("INSERT INTO finds (id, source, key, kind, format, extension, start,"
+                          " size, grade, share, found_by) VALUES (?, 1, ?, 'photo', 'heic', 'heic',"
+                          " ?, 500, ?, ?, 'records,signatures')",
+                          (number, f"heic:{number}", number * 4096, grade, share))
+            store.execute("INSERT INTO checks VALUES (?, 0, 'x', ?, 'y', '{}', 0)",
+                          (number, outcome))
+            store.execute("INSERT INTO tally VALUES (1, 'records', 'photo', ?, 1, 500)"
+                          " ON CONFLICT DO UPDATE SET finds = finds + 1", (grade,))
+        store.commit()
+        store.close()
+        with Job(folder) as job:
+            told = {row.id: (row.grade, row.share) for row in job.matching()}
+            counted = {row.grade: row.finds for row in job.tally()}
+        self.assertEqual(told, {1: ("unproven", 1.0), 2: ("partial", 0.9999),
+                                3: ("partial", 0.4), 4: ("whole", 1.0)})
+        self.assertEqual(counted, {"unproven": 1, "partial": 2, "whole": 1})
+
     def check(self, job, version):
         self.assertEqual(job.title, "otter survey")
         self.assertEqual([(s.id, s.name, s.size, s.sha256, s.kind) for s in job.sources()],
@@ -107,7 +137,7 @@ class MigrationTest(FolderTest):
         self.assertEqual((named.row.path, named.row.removed, named.row.in_tray),
                          ("DCIM/a.jpg", True, True))
         self.assertEqual(job.tray_size(), (1, 5000))
-        self.assertEqual(sum(t.finds for t in job.tally()), 2)
+        self.assertEqual(sum(t.finds for t in job.tally()), len(job.find_ids()))
         self.assertEqual([(s.step, s.checkpoint, s.ending, s.state) for s in job.steps()],
                          [("signatures", 500, "stopped", "")])
         self.assertEqual(job.log_lines()[0][1], "job-made")

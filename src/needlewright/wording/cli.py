@@ -64,6 +64,12 @@ HELP = {
     "free_only": "look for signatures only where no file system has anything",
     "deliver_removed": "only what was removed", "ids": "these finds, by number, with commas",
     "deliver_folder": "only what lies in this folder",
+    "finds": "list the finds of a job",
+    "tray": "put finds of a job into its tray, or take them out",
+    "tray_only": "only what is in the tray",
+    "tray_add": "put the chosen finds into the tray",
+    "tray_remove": "take the chosen finds out of the tray",
+    "tray_clear": "take everything out of the tray",
     "dry_run": "only tell what would be delivered, and how much it is",
     "reference": "sound files of the same camera, for mending",
     "folder": "of what records name, only what lies in this folder of the volume",
@@ -162,3 +168,8 @@ def dry_run(rows: Sequence[FindRow]) -> list[str]:
 
 def steps_known(names: Iterable[str]) -> str:
     return ", ".join(sorted(names, key=list(finds.STEPS).index))
+
+
+def tray_told(count: int, size: int) -> str:
+    """What is in the tray after a change."""
+    return f"{units.count(count, 'find')} in the tray, {units.size(size)}."

@@ -154,6 +154,7 @@ SENTENCES = {
                      "sector, as \u201csector 61000\u201d.",
     "hand-nothing": "Nothing has been joined yet, so there is nothing to keep.",
     "find-unknown": "This job has no find number {find}.",
+    "nothing-narrowed": "Say which finds: by --ids, --grades, --kinds, --folder, --removed-only.",
     "nothing-chosen": "Nothing is chosen for delivery; put finds into the tray, or choose others.",
     "to-in-job": "{path} lies inside the job folder or around it; deliver somewhere else.",
     "to-on-source": "{path} lies on {source}, the medium being recovered; nothing is ever written "
