@@ -50,6 +50,7 @@ SENTENCES = {
     "extents-older": "an older record states where it lies",
     "extents-proven": "its own structure proves where it lies",
     "extents-guessed": "only its beginning is recorded, and its structure does not prove the rest",
+    "extents-rival": "its first clusters may lie in several ways, and its content fits each",
     "size-wrong": "its record states {bytes_size}, which is not plausible",
     "extents-wrong": "the record of where it lies makes no sense",
     "extents-unread": "a part of what says where it lies cannot be read",

@@ -7,7 +7,7 @@ from its first byte to its last and is as long as the record says.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from needlewright.core.contents import Content, Stretches
@@ -59,6 +59,7 @@ class Placing:
     reused: int = 0
     trailer: int = 0  # bytes behind the file's own end
     padded: bool = False  # ... which are all zero
+    rival: bool = False  # another placement is as sound: its headers show nothing of what they hold
 
     @property
     def sound(self) -> bool:
@@ -76,7 +77,8 @@ def shifted(extents: Extents, by: int) -> Extents:
 
 def place(source: Source, base: int, reader: Reader, entry: Entry, stop: StopSignal,
           now: Allocation | None) -> Placing:
-    """The best placement of `entry`, whose volume begins at byte `base` of `source`.
+    """The best placement of `entry`, whose volume begins at byte `base` of `source`. Without a
+    name, which is all that is known of what a list of blocks names, two that are sound are rivals.
 
     `now`: which clusters others use; None for a live entry, whose clusters are its own. Raises
     Interrupted when `stop` is set meanwhile.
@@ -93,9 +95,11 @@ def place(source: Source, base: int, reader: Reader, entry: Entry, stop: StopSig
             continue
         tried += 1
         found = _try(source, base, entry, extents, stop, now)
-        if found.sound:
+        if found.sound and best is not None and best.sound:
+            return replace(best, rival=True)
+        if found.sound and entry.path:
             return found
-        if best is None or _better(found, best):
+        if best is None or (not best.sound and (found.sound or _better(found, best))):
             best = found
     return best or Placing(Fate.NOWHERE)
 

@@ -205,6 +205,8 @@ def _extents_check(entry: Entry, placing: Placing,
     exact = entry.placed is Placed.EXACT or entry.data is not None
     if doubts and not placing.sound:
         return Check("extents", Outcome.DOUBT, doubts[0][0], doubts[0][1])
+    if placing.rival:
+        return Check("extents", Outcome.DOUBT, "extents-rival")
     if exact:
         return Check("extents", Outcome.PASS, "extents-exact")
     if placing.sound:
