@@ -86,8 +86,8 @@ class LayersTest(unittest.TestCase):
                    "standins": {"core", "standins", "demo"},
                    "app": {"core", "wording", "app", "demo", "standins"},
                    "cli": {"core", "wording", "app", "cli", "cli_media", "cli_join",
-                           "cli_files", "cli_rows", "cli_inside", "cli_phones", "cli_backups",
-                           "cli_secrets", "demo", ""},
+                           "cli_files", "cli_finds", "cli_rows", "cli_inside", "cli_phones",
+                           "cli_backups", "cli_secrets", "demo", ""},
                    "cli_backups": {"core", "wording", "cli_backups", "cli_secrets"},
                    "cli_secrets": {"core", "wording", "cli_secrets"},
                    "cli_phones": {"core", "wording", "app", "standins", "cli_phones"},
@@ -96,6 +96,7 @@ class LayersTest(unittest.TestCase):
                    "cli_inside_rows": {"core", "wording", "cli_rows"},
                    "cli_rows": {"core", "wording", "cli_files", "cli_rows"},
                    "cli_files": {"core", "wording", "cli_files"},
+                   "cli_finds": {"core", "wording", "cli_finds"},
                    "cli_media": {"core", "wording", "cli_media", "cli_phones"},
                    "cli_join": {"core", "wording", "cli_join"}}
         for module, others in arrows().items():

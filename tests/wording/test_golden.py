@@ -163,11 +163,11 @@ Otter survey
 What came back
 3 files in this delivery, 17.4 MB.
 1 opens as it always did.
-1 is there in part, or complete but doubted.
+1 is there in part.
 1 is only a preview or a scrap.
 2 had been removed; 0 were still there.
 
-Not complete, or doubted (2)
+Not complete, or not proven (2)
 b.jpg: 87 % of its area is there
 2031-05-12 05.58.12 photo 000000004096.jpg: only a preview or a scrap
 
