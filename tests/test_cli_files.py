@@ -50,12 +50,14 @@ class FilesTest(FolderTest):
         self.assertTrue(told)
         for entry in told:
             self.assertIsNotNone(damage.seen((self.folder / entry["output"]).read_bytes()))
+        self.call("mend", self.made, "--to", "out")  # the same command goes on
+        every = json.loads((self.folder / "out" / "mending.json").read_text())
+        self.assertTrue(every["finished"])
+        self.assertEqual(every["files"][: len(told)], told)
+        self.assertEqual(len({entry["input"] for entry in every["files"]}), 6)
+        self.assertTrue(all((self.folder / entry["output"]).exists() for entry in every["files"]))
         again = self.call("mend", self.made, "--to", "out", status=1)
         self.assertIn("is there already", again.stderr)
-        self.call("mend", self.made, "--to", "out", "--json", "second.json")
-        second = json.loads((self.folder / "second.json").read_text())["files"]
-        self.assertTrue(all(entry["output"] for entry in second))
-        self.assertEqual(len({entry["output"] for entry in second + told}), 6 + len(told))
 
     def test_a_full_disk_is_one_sentence(self):
         for error in (OSError(errno.ENOSPC, "No space left on device", "/media/x/1.jpg"),
@@ -146,6 +148,29 @@ class FilesTest(FolderTest):
         self.assertEqual((out / "x-3.jpg").read_bytes(), whole)
         again = self.call("mend", self.made, "--to", out, status=1)
         self.assertIn("there already", again.stderr)
+
+    def test_an_interrupted_run_goes_on_with_the_same_command(self):
+        whole = damage.photo(2)
+        for name in ("x.jpg", "y.jpg"):
+            self.put(name, whole[:-2])
+        out = self.folder / "out"
+        self.call("mend", self.made, "--to", out)
+        list_ = out / "mending.json"
+        lines = list_.read_text(encoding="utf-8").splitlines()
+        self.assertIn('"finished": true', lines[-1])
+        # As a kill leaves it: one file done, the next one half told.
+        list_.write_text("\n".join([*lines[:2], lines[2][:40]]), encoding="utf-8")
+        second = Path(json.loads(lines[2])["output"])
+        second.unlink()
+        done = self.call("mend", self.made, "--to", out)
+        self.assertIn("1 file mended", done.stdout)
+        told = json.loads(list_.read_text(encoding="utf-8"))
+        self.assertEqual(sorted(Path(f["output"]).name for f in told["files"]), ["x.jpg", "y.jpg"])
+        self.assertEqual(second.read_bytes(), whole)
+
+    def test_a_list_that_cannot_be_written_is_one_sentence(self):
+        done = self.call("check", self.made, "--json", self.folder / "none" / "l.json", status=1)
+        self.assertIn("cannot be used: no such file", done.stderr)
 
     def test_into_the_very_folder_nothing_is_written_over(self):
         whole = damage.photo(2)

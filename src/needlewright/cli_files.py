@@ -53,7 +53,7 @@ def _check(options: argparse.Namespace, stop: threading.Event) -> int:
     print(_totals(totals))
     if stop.is_set():
         raise KeyboardInterrupt
-    return 0
+    return 1 if totals["unreadable"] else 0
 
 
 def _opened(path: str | None) -> TextIO | None:
@@ -71,6 +71,7 @@ class Listing:
 
     def __init__(self, out: TextIO | None, name: str) -> None:
         self._out, self._first = out, True
+        self.finished: bool | None = None  # told where an unfinished list is gone on with
         if out is not None:
             out.write(f'{{"needlewright": 1, "{name}": [')
 
@@ -84,7 +85,9 @@ class Listing:
     def close(self) -> None:
         if self._out is not None:
             with self._out:
-                self._out.write("\n]}\n")
+                told = "" if self.finished is None else (
+                    f', "finished": {json.dumps(self.finished)}')
+                self._out.write(f"\n]{told}}}\n")
 
 
 @contextlib.contextmanager
@@ -144,15 +147,22 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
         parser.error("give the files to mend, and --to DIR for what comes of them")
     to = _folder(Path(options.to))
     wanted = options.json or str(to / LIST)
-    paths = (path for path in files_in(options.path) if not _inside(path, to))
+    before = _unfinished(to / LIST) if options.json is None else []
+    known = {told["input"] for told in before}
+    paths = (path for path in files_in(options.path)
+             if not _inside(path, to) and str(path) not in known)
     shown = _Shown()
     totals: Counter[str] = Counter()
     with listing(wanted, "files") as list_:
+        list_.finished = False
+        for told in before:  # of a run that was interrupted
+            list_.add(told)
         for done in treat(paths, to, [Path(r) for r in options.reference], stop, shown):
             shown.clear()
             totals[done.grade if done.output is not None else "left"] += 1
             list_.add(_mended_told(done))
             print(_mended_line(done), flush=True)
+        list_.finished = not stop.is_set()
     print(f"{units.count(totals['mended'], 'file')} mended, {totals['partial']:,} bettered in "
           f"part, {totals['left']:,} left as they are; the list is {wanted}")
     if stop.is_set():
@@ -215,6 +225,28 @@ def _folder(path: Path) -> Path:
     except FileExistsError as error:
         raise NeedlewrightError("to-not-a-folder", path=str(path)) from error
     return path
+
+
+def _unfinished(path: Path) -> list[dict[str, Any]]:
+    """What the list of an interrupted run says, which is taken away to be written anew; nothing
+    where there is none. NeedlewrightError for one of a run that came to its end, or of anybody
+    else."""
+    try:
+        lines = path.read_text(encoding="utf-8").splitlines()
+    except FileNotFoundError:
+        return []
+    except (OSError, UnicodeDecodeError) as error:
+        raise NeedlewrightError("list-there", path=str(path)) from error
+    if lines[:1] != ['{"needlewright": 1, "files": ['] or '"finished": true' in lines[-1]:
+        raise NeedlewrightError("list-there", path=str(path))
+    found = []
+    for line in lines[1:]:
+        with contextlib.suppress(ValueError, TypeError, KeyError):  # the last one may be cut off
+            told = json.loads(line.rstrip(","))
+            if told["output"] is None or Path(told["output"]).exists():
+                found.append(told)
+    path.unlink()
+    return found
 
 
 def _inside(path: Path, folder: Path) -> bool:

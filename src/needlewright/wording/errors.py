@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 from collections.abc import Mapping
 from typing import Any
 
@@ -214,6 +215,9 @@ def explain(error: BaseException) -> str:
     if isinstance(error, OSError) and error.errno in FULL:
         where = f" at {error.filename}" if error.filename else ""
         return f"There is no room left on the disk{where}. What was saved before is safe."
+    if isinstance(error, OSError) and error.filename and error.errno:
+        path = one_line(str(error.filename))
+        return f"{path} cannot be used: {os.strerror(error.errno).lower()}."
     text = str(error).strip() or type(error).__name__
     return f"Something unforeseen happened: {text}. What was saved before is safe."
 
