@@ -47,6 +47,7 @@ MAX_WAITING = 50_000  # entries that are placed a second time
 MAX_TEXT = 16 << 20  # bytes of what is read as text
 
 
+TABLES_DIFFER = frozenset(("fat-copies-differ",))  # codes of tables that cannot be believed
 HOPEFUL = (Fate.THERE, Fate.PARTLY, Fate.FOREIGN)
 
 
@@ -239,8 +240,11 @@ class Prover:
 
     def _exact(self, entry: Entry, placing: Placing) -> bool:
         """Whether the record alone says which bytes the file has, and nothing says otherwise."""
-        if entry.data is not None or not entry.removed:
+        if entry.data is not None:
             return True
+        if not entry.removed:  # of which nobody but the tables says where it lies
+            assert self._reader is not None
+            return not any(p.code in TABLES_DIFFER for p in self._reader.problems)
         if self._rivals is None or self._former or entry.placed is not Placed.EXACT:
             return False
         extents = shifted(placing.content.spans(), -self._base)
