@@ -106,7 +106,7 @@ class HandworkTest(unittest.TestCase):
             hand.take(hand.offers().best[0])  # not told that it is the best: likely
         number = hand.keep()
         before = hand.job.record(number)
-        self.assertEqual(before.row.grade, "partial")
+        self.assertEqual(before.row.grade, "unproven")
         count, as_found = len(hand.job.matching()), hand.job.record(hand.number)
         self.assertTrue(decode_all(hand.job, number, threading.Event()))
         after = hand.job.record(number)

@@ -296,7 +296,8 @@ def _grade_of(proposal: Mended, after: Find, share: float) -> Grade:
         if proven:
             return Grade.MENDED
         return Grade.UNPROVEN if share >= 1.0 else Grade.PARTIAL
-    complete = after.grade in (Grade.WHOLE, Grade.UNPROVEN) and share >= 1.0
+    complete = after.grade in (Grade.WHOLE, Grade.UNPROVEN) and share >= 1.0 and (
+        "preview" not in proposal.doubts)
     return Grade.UNPROVEN if complete else Grade.PARTIAL
 
 

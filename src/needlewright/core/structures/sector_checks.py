@@ -28,6 +28,7 @@ CLUSTER_SECTORS = 6  # of a cluster of eight, that look foreign from end to end
 FAR_PICTURE, FAR_SOUND = 30.0, 42.0
 TIMES_FARTHER = 3.0
 NOISY = 25.0  # from which samples are noise themselves, and nothing foreign stands out
+OPENING_SECTORS = 16  # of a sound, that say whether it is noise from the beginning on
 CONTEXT = 64  # sectors that say what is usual
 TEXT_FAR = 8.0
 
@@ -122,8 +123,10 @@ def _foreign(far: Floats, looks: Kinds, edges: Kinds, limit: float, final: bool)
     known = far >= 0
     usual = _usual(far)
     random = known & (far > RANDOM)  # no sample has anything to do with its neighbours
-    if known.any() and np.median(far[known]) > NOISY:
-        random[:] = False  # loud noise all through is what was recorded
+    first = far[known][:OPENING_SECTORS]
+    if limit == FAR_SOUND and first.size and np.median(first) > NOISY and (
+            np.median(far[known]) > NOISY):
+        random[:] = False  # loud noise from the beginning on is what was recorded
     if random.any():
         return int(np.flatnonzero(random)[0])
     strange = known & (far > np.maximum(limit, TIMES_FARTHER * usual))
