@@ -83,7 +83,10 @@ class SearchAgainTest(FolderTest):
         self.assertEqual((row.grade, row.share), ("unproven", 1.0))
         self.assertTrue(row.has_strip and row.has_thumbnail)
         self.job.put_in_tray([row.id])
+        known = self.job.sums.of(row.id)
         self.assertTrue(decode_all(self.job, row.id, threading.Event()))
+        self.assertEqual(self.job.sums.of(row.id), known)  # and a later change is still noticed
+        self.assertIsNotNone(known)
         after = self.job.rows([row.id])[0]
         self.assertEqual((after.grade, after.in_tray, after.has_strip), ("whole", True, True))
         self.assertEqual(sum(t.finds for t in self.job.tally()), 3)

@@ -8,6 +8,7 @@ import struct
 import threading
 import unittest
 import wave
+from dataclasses import replace
 
 import numpy as np
 from PIL import Image
@@ -80,6 +81,14 @@ class GradeTableTest(unittest.TestCase):
         ("silent clip", walk(unproven="coding-silent"), PLAYED, "CLIP", Grade.UNPROVEN, 1.0,
          "coding-silent"),
     )
+
+    def test_a_broken_preview_takes_no_share_of_the_picture(self):
+        for code, share in (("previews-broken", 0.9999), ("payload-foreign", 0.3)):
+            failed = Check("previews", Outcome.FAIL, code, {"offset": 300}, content=True)
+            walked = replace(walk(), checks=(failed,))
+            walked = replace(walked, start=0, stop=1000)
+            verdict = judge(walked, FINE, "JPEG")
+            self.assertEqual((verdict.grade, verdict.share), (Grade.PARTIAL, share), code)
 
     def test_the_table(self):
         for name, walked, report, decoder, grade, share, code in self.table:

@@ -55,7 +55,6 @@ from needlewright.wording import volumes as volume_words
 from needlewright.wording import window as words
 
 SERVICES = ("album", "sync")  # kinds of sources that are asked over a network
-CARD_EDGE = 17  # a card's border and the room inside it
 
 
 class Search(QWidget):

@@ -20,6 +20,8 @@ PROOF = "proof"  # the check that fails to be one: nothing shows that the conten
 PLAYED = ("CLIP", "SOUND")  # decoders of what has a play time
 GAP_S = 0.3  # seconds between damaged stretches that nobody would tell apart
 MAX_DAMAGED = 40  # stretches that a check lists
+#: Failed checks that say from which byte on the content is not its own.
+ENDS_AT = frozenset(("payload-foreign", "strip-broken", "unreadable-from"))
 PARTIAL_AT_MOST = 0.9999  # of what a part is missing of
 SCRAP = 0.02  # share of a picture below which only its preview or a scrap is there
 
@@ -92,7 +94,7 @@ def _borne_out(walk: Walk, checks: Sequence[Check], share: float) -> float:
     failed = [c for c in checks if c.outcome is Outcome.FAIL]
     size = max(1, walk.stop - walk.start)
     for check in failed if walk.broken is None else ():
-        if "offset" in check.values:
+        if check.code in ENDS_AT:
             share = min(share, max(0, int(check.values["offset"])) / size)
         elif check.code == "sectors-lost":
             share = min(share, 1.0 - float(check.values["share"]))

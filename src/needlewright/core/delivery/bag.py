@@ -56,7 +56,7 @@ from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.examining import examine_one
 from needlewright.core.sources.source import Source
-from needlewright.core.stopping import StopSignal
+from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Check
 
 TELL_SECONDS = 0.1
@@ -330,7 +330,10 @@ class _Writer:
 
     def _changed(self, row: FindRow, target: Path, stop: StopSignal) -> None:
         """The bytes of a find are not what was judged: it is checked anew, and told as it is."""
-        now = examine_one(target, stop).find
+        try:
+            now = examine_one(target, stop).find
+        except Interrupted:
+            return  # the delivery ends here as well, and nothing of it stays
         grade, share = self._job.sums.changed(row.id, now)
         self.rows = [replace(r, grade=str(grade), share=share) if r.id == row.id else r
                      for r in self.rows]

@@ -15,6 +15,7 @@ from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.merging import RECORD_CHECKS
 from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.store import Job
+from needlewright.core.jobs.sums import summed
 from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
 from needlewright.core.sources.registry import open_source
@@ -62,7 +63,7 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
         if record.joined_from is not None:
             find = replace(find, seams=record.seams,
                            joined_from=job.break_of(record.joined_from)[0])
-        job.recheck_finds(record.row.source, [find])
+        job.recheck_finds(record.row.source, [summed(find, medium, job.folder, stop)])
         return True
 
 
