@@ -133,6 +133,8 @@ SENTENCES = {
     "payload-foreign": "foreign data stands in it, {offset_bytes} into the file",
     "samples-continue": "samples continue each other",
     "samples-foreign": "samples stop continuing each other, {offset_bytes} into the file",
+    "samples-blank": "{size_size} of blank sectors interrupt its samples, {offset_bytes} into the "
+                     "file",
     "samples-uneven": "the last sample is not complete",
     "samples-plain": "this coding shows nothing without being decoded",
     "samples-agree": "all {samples} samples are what they must be",
@@ -231,6 +233,8 @@ def reason(check: Check) -> str:
         values["offset_bytes"] = units.size(int(values["offset"]))
     if "bytes" in values:
         values["bytes_size"] = units.size(int(values["bytes"]))
+    if "size" in values:
+        values["size_size"] = units.size(int(values["size"]))
     if "share" in values:
         values["share_percent"] = units.percent(float(values["share"]))
     if check.code == "structure-broken":

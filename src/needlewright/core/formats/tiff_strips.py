@@ -5,14 +5,17 @@ TIFF 6.0 sections 9 (PackBits) and 22 (JPEG, with Technical Note 2); Adobe's Def
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats import jpeg
 from needlewright.core.kernels.foreign import runs_make
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.structures.blank_runs import Samples
 from needlewright.core.structures.inflating import Inflater
-from needlewright.core.structures.sector_checks import payload_check, samples_check
+from needlewright.core.structures.sector_checks import blank_check, payload_check, samples_check
 from needlewright.core.structures.tiff import Directory, Tiff
 from needlewright.core.walks import Check, Outcome
 
@@ -30,7 +33,7 @@ def strips_check(tiff: Tiff, directory: Directory) -> Check | None:
     if not spans:
         return None
     if coding == PLAIN or _is_plain(tiff, directory, spans):
-        return _plain(tiff, directory, spans)
+        return _plain(tiff, directory, spans) or _gaps(tiff, directory, spans)
     if coding in (JPEG, OLD_JPEG):
         return _each(tiff, directory, spans, _jpeg_problem)
     if coding in (DEFLATE, DEFLATE_OLD):
@@ -103,6 +106,19 @@ def _plain(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]]) -> Ch
         pixel, wide = pixel * 2, wide * 2
     return samples_check(tiff.view, first, stop, wide, pixel, depth // 8,
                          tiff.order == "big")
+
+
+def _gaps(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]]) -> Check | None:
+    """The doubt about blank sectors among samples that nothing else looks at; None where all pass.
+    """
+    bits, wide = _bits(tiff, directory), row_bytes(tiff, directory)
+    together = bits[0] * len(bits)  # bits that repeat: a pixel, or as many as fill whole bytes
+    frame = math.lcm(max(1, together), 8) // 8
+    for start, stop in spans:
+        check = blank_check(tiff.view, Samples(start, min(stop, tiff.view.stop), wide, frame))
+        if check.outcome is Outcome.DOUBT:
+            return check
+    return None
 
 
 def _each(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]], problem: object) -> Check:

@@ -11,14 +11,15 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
+from needlewright.core.structures.blank_runs import Samples
 from needlewright.core.structures.riff import PRINTABLE, Chunk, read_chunk
-from needlewright.core.structures.sector_checks import samples_check
+from needlewright.core.structures.sector_checks import blank_check, samples_check
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
 
 UNKNOWN = 0xFFFF_FFFF  # a size that stands in ds64, or was never filled in
 MAX_CHUNKS = 1000
-LINEAR, EXTENSIBLE = 1, 0xFFFE
+LINEAR, FLOATING, EXTENSIBLE = 1, 3, 0xFFFE
 
 
 @dataclass(slots=True)
@@ -104,6 +105,11 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     if state.tag == LINEAR and state.bits in (8, 16, 24, 32) and there:
         checks.append(samples_check(
             view, data_start, data_start + there, 0, state.block, state.bits // 8))
+    elif state.tag == FLOATING and state.bits in (32, 64) and there and (
+            state.block == state.channels * state.bits // 8):
+        gaps = blank_check(view, Samples(data_start, data_start + there, 0, state.block,
+                                         state.bits // 8, floating=True))
+        checks += [gaps] if gaps.outcome is Outcome.DOUBT else []
     if problem is None and state.data and there % state.block:
         checks.append(Check("samples", Outcome.DOUBT, "samples-uneven"))
     share = there / max(1, data_stop - data_start) if problem else 1.0

@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from needlewright.core.kernels.foreign import BLANK, TEXT, pitch, sector_looks, surprise
+from needlewright.core.structures.blank_runs import BlankRuns, Samples
 from needlewright.core.structures.view import View
 from needlewright.core.walks import Check, Outcome
 
@@ -42,19 +43,44 @@ def samples_check(view: View, start: int, stop: int, row_bytes: int, pixel_bytes
     """
     sector = view.source.sector_size
     first = start + (view.start - start) % sector  # boundaries of the file, not of its pixels
-    place, seen = None, _Seen(row_bytes, sector)
+    place, gap, seen = None, None, _Seen(row_bytes, sector)
+    blanks = BlankRuns(view, Samples(start, stop, row_bytes, pixel_bytes, sample_bytes, big_endian),
+                       first)
     for far, looks, edges, apart in _measure(view, start, first, stop, row_bytes, pixel_bytes,
                                              sample_bytes, big_endian):
         # Looked at while it is read: of what claims a gibibyte, a few blocks tell enough.
-        place = seen.add(far, looks, edges, apart)
-        if place is not None:
+        place, gap = seen.add(far, looks, edges, apart), blanks.add(looks, edges)
+        if place is not None or gap is not None:
             break
     place = seen.last() if place is None else place
-    if place is None:
+    at = None if place is None else first + place * sector
+    if gap is not None and (at is None or gap[0] <= at):
+        return _blank(view, start, row_bytes, gap)
+    if at is None:
         return Check(NAME, Outcome.PASS, "samples-continue")
-    at = first + place * sector
     row = max(0, at - start) // row_bytes if row_bytes else None
     return Check(NAME, Outcome.DOUBT, "samples-foreign", {"offset": at - view.start, "row": row})
+
+
+def blank_check(view: View, samples: Samples) -> Check:
+    """Whether blank sectors stand among `samples` that allow no other look."""
+    sector = view.source.sector_size
+    first = samples.start + (view.start - samples.start) % sector
+    blanks = BlankRuns(view, samples, first)
+    for at in range(first, samples.stop - sector + 1, BLOCK_BYTES):
+        length = min(BLOCK_BYTES, (samples.stop - at) // sector * sector)
+        data = np.frombuffer(view.source.read_at(at, length), np.uint8)
+        gap = blanks.add(sector_looks(data, sector), data.reshape(-1, sector)[:, [0, -1]])
+        if gap is not None:
+            return _blank(view, samples.start, samples.row_bytes, gap)
+    return Check(NAME, Outcome.PASS, "samples-continue")
+
+
+def _blank(view: View, start: int, row_bytes: int, gap: tuple[int, int]) -> Check:
+    offset, size = gap
+    return Check(NAME, Outcome.DOUBT, "samples-blank", {
+        "offset": offset - view.start, "size": size,
+        "row": (offset - start) // row_bytes if row_bytes else None})
 
 
 Floats = npt.NDArray[np.float64]
