@@ -28,9 +28,54 @@ from needlewright.core.shelves.backups.base import layout_of, open_backup
 from needlewright.core.shelves.backups.spots import DiskSpot
 from needlewright.core.shelves.backups.tar_headers import pax
 from needlewright.core.shelves.item_shelf import Item, Placing, clean_path
+from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.shelf import DistantShelf
+from needlewright.wording.phones import listed_line
 from tests.shelves.support import ShelfTest, contents, files, photo, sha256, write_tree
 
 SEVEN = shutil.which("7zz") or shutil.which("7z")
+
+
+class CompleteTest(ShelfTest):
+    """An archive is called complete where its directory or its end proves it, and nowhere else."""
+
+    def line(self, path: Path) -> str:
+        shelf = open_source(f"backup:{path}")
+        assert isinstance(shelf, DistantShelf)
+        try:
+            return listed_line(shelf.missing())
+        finally:
+            shelf.close()
+
+    def test_a_cut_archive_is_not_complete(self):
+        whole = self.folder / "whole.zip"
+        with zipfile.ZipFile(whole, "w") as made:
+            for name, data in files(5).items():
+                made.writestr(name, data)
+            starts = sorted(info.header_offset for info in made.infolist())
+        tar = self.folder / "whole.tar"
+        with tarfile.open(tar, "w") as made:
+            for name, data in files(5).items():
+                info = tarfile.TarInfo(name)
+                info.size = len(data)
+                made.addfile(info, io.BytesIO(data))
+        with tarfile.open(tar) as told:
+            last = told.getmembers()[-1].offset
+        self.assertIn("complete: all 7 objects", self.line(whole))
+        self.assertIn("complete: all 7 objects", self.line(tar))
+        members_end = tar.read_bytes().rstrip(b"\0")
+        cuts = {"zip": (starts[-1], starts[3], starts[3] + 40),
+                "tar": (-(-len(members_end) // 512) * 512, last, last + 100)}
+        for suffix, places in cuts.items():
+            data = (whole if suffix == "zip" else tar).read_bytes()
+            for at in places:
+                path = self.folder / f"cut-{at}.{suffix}"
+                path.write_bytes(data[:at])
+                self.assertTrue(self.line(path).endswith("; not complete."), (suffix, at))
+
+    def test_a_folder_proves_nothing(self):
+        tree = write_tree(self.folder / "tree", files())
+        self.assertNotIn("complete", self.line(tree))
 
 
 class TarTest(ShelfTest):

@@ -115,7 +115,9 @@ def listed_line(values: Mapping[str, Any]) -> str:
     if values.get("lacking"):
         return (f"{text}; of {int(values['lacking']):,} of them the content is not to be had, or "
                 "not to be trusted.")
-    return f"{text}; complete: all {int(values.get('offered', 0)):,} objects are accounted for."
+    if values.get("complete") == 1 and not unlisted:
+        return f"{text}; complete: all {int(values.get('offered', 0)):,} objects are listed."
+    return f"{text}; not complete." if values.get("complete") == 0 else f"{text}."
 
 
 STANDIN_TITLE = "Field phone (simulated)"

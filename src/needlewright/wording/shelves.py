@@ -124,7 +124,8 @@ def about(found: FoundBackup) -> str:
         parts.append(f"{units.count(len(found.offered), 'file')}, {units.size(found.size)}")
         parts.append(finds.kinds_line(found.counts))
         if facts.complete is not None:
-            parts.append("complete by its own list" if facts.complete else "not complete")
+            how = "to its end mark" if facts.layout.startswith("tar") else "by its own list"
+            parts.append(f"complete {how}" if facts.complete else "not complete")
     return "; ".join(part for part in parts if part)
 
 

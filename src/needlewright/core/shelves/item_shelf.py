@@ -155,8 +155,15 @@ class ItemShelf(DistantShelf):
         every = self.offered()
         lacking = sum(1 for one in every if one.problem)
         folders = {one.entry.path.rpartition("/")[0] for one in every}
-        return {"offered": len(every), "folders": len(folders), "files": len(every), "refused": 0,
+        told = {"offered": len(every), "folders": len(folders), "files": len(every), "refused": 0,
                 "unlisted": 0, "lacking": lacking}
+        proved = self.proved_complete()
+        return told if proved is None else told | {"complete": int(proved)}
+
+    def proved_complete(self) -> bool | None:
+        """Whether its own list, or its end, proves that nothing else was in it; None where nothing
+        does."""
+        return None
 
     def thumbnail(self, offered: Offered) -> bytes:
         return b""

@@ -79,6 +79,9 @@ class BackupShelf(ItemShelf):
         """The fields of its `Facts`, as far as they are known: all of them once it was listed."""
         return asdict(self.backup.facts)
 
+    def proved_complete(self) -> bool | None:
+        return self.backup.facts.complete
+
     def thumbnail(self, offered: Offered) -> bytes:
         """The file itself, where it is a picture that is quickly read."""
         item = self._items.get(offered.entry.key)

@@ -76,7 +76,8 @@ class PhoneShelf(DistantShelf):
     def missing(self) -> dict[str, int]:
         found = self._listed()
         return {"offered": found.offered, "folders": found.folders, "files": len(found.files),
-                "refused": sum(found.refused.values()), "unlisted": found.missed}
+                "refused": sum(found.refused.values()), "unlisted": found.missed,
+                "complete": int(found.complete)}
 
     def thumbnail(self, offered: Offered) -> bytes:
         self._listed()

@@ -133,7 +133,8 @@ class DistantShelf(Shelf):
 
     @abstractmethod
     def missing(self) -> dict[str, int]:
-        """What is missing of the list, and how much there is: counts by name."""
+        """What is missing of the list, and how much there is: counts by name. `complete`: 1 where
+        something proves that nothing is, 0 where something is; absent where nothing proves it."""
 
     @abstractmethod
     def bring(self, offered: Offered, path: Path, told: Callable[[int], None]) -> int:
