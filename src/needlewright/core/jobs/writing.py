@@ -56,7 +56,8 @@ RECORD_COLUMNS = COLUMNS[COLUMNS.index("record_at"):]
 STANDING = (
     "SELECT id, grade, share, size, key, found_by, name, path, removed,"
     f" {', '.join(RECORD_COLUMNS)} FROM finds WHERE source = ? AND start = ? AND format = ?")
-ON_SHELF = ("(content LIKE '{\"kind\": \"object\"%'"
+# "NOT NULL" lets the index by path be used, without which each find is held against all others.
+ON_SHELF = ("content IS NOT NULL AND (content LIKE '{\"kind\": \"object\"%'"
             " OR content LIKE '{\"kind\": \"brought\"%')")
 STANDING_ON_SHELF = STANDING.replace(
     "start = ? AND format = ?", f"path = ? AND {ON_SHELF} AND instr(content, ?) > 0")
