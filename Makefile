@@ -12,8 +12,8 @@ $(STAMP): requirements.lock pyproject.toml tools/setup.sh
 	@touch $(STAMP)
 
 demo: $(STAMP)
-	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(PY) -m needlewright demo; \
-	else rm -rf build/demo && $(PY) -m needlewright demo --headless build/demo; fi
+	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(VENV)/bin/needlewright demo; \
+	else rm -rf build/demo && $(VENV)/bin/needlewright demo --headless build/demo; fi
 
 lint: $(STAMP)
 	@$(PY) -m ruff check src tests benchmarks tools

@@ -43,10 +43,11 @@ COMMANDS = frozenset((
     "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
     "mend", "rows", "standin", "put-back", "inside", "backups", "loss", "compare", "finds", "tray"))
 PROGRESS_SECONDS = 1.0
+PHONE_SECONDS = 60.0  # that a phone is waited for, if nothing else is asked
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown", "nothing-narrowed",
                               "hand-no-find", "hand-no-offer", "hand-no-place", "steps-unfit",
                               "address-wrong", "onto-no-phone", "inside-no-shelf",
-                              "secret-in-address", "backups-no-place"))
+                              "secret-in-address", "backups-no-place", "standin-no-control"))
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -137,7 +138,7 @@ def _add_narrowing(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--removed-only", action="store_true", help=words.HELP["removed_only"])
     parser.add_argument("--folder", type=_folder, help=words.HELP["folder"])
     parser.add_argument("--days", type=_days, help=words.HELP["days"])
-    parser.add_argument("--wait", type=cli_media.seconds, default=600.0,
+    parser.add_argument("--wait", type=cli_media.seconds, default=PHONE_SECONDS,
                         help=words.HELP["patience"])
     cli_secrets.add_option(parser)
 

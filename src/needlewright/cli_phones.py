@@ -22,10 +22,13 @@ POLL_SECONDS = 1.0
 
 def add_command(commands: Any, interrupt: Any, numbers: Any) -> None:
     """Add `standin` and `put-back`; `interrupt` gives a stop signal, `numbers` reads a list."""
-    standin = commands.add_parser("standin", help=words.HELP["standin"])
+    standin = commands.add_parser("standin", help=words.HELP["standin"], epilog=words.STANDIN_EPILOG,
+                                  formatter_class=argparse.RawDescriptionHelpFormatter)
     standin.add_argument("what", choices=("phone", "album", "sync"),
                          help=words.HELP["standin_what"])
     standin.add_argument("--headless", action="store_true", help=words.HELP["standin_headless"])
+    standin.add_argument("--say", metavar="WORDS", help=words.HELP["standin_say"])
+    standin.add_argument("--control", metavar="PATH", help=words.HELP["standin_control"])
     standin.add_argument("--faults", metavar="FILE", help=words.HELP["standin_faults"])
     standin.set_defaults(action=lambda options: _standin(options, interrupt))
     back = commands.add_parser("put-back", help=words.HELP["put_back"])
@@ -119,7 +122,26 @@ def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
     return 1
 
 
+def _say(control: str | None, wishes: str) -> int:
+    """Act as the owner of a simulated device; 1 where it does not know a word."""
+    from needlewright.standins import control as owner
+
+    if control is None:
+        raise NeedlewrightError("standin-no-control")
+    try:
+        for wish in filter(None, wishes.split(",")):
+            told = owner.wishes(control, wish.strip())
+            print(json.dumps(told), flush=True)
+            if not told["known"]:
+                return 1
+    except (OSError, ValueError) as error:
+        raise NeedlewrightError("standin-away", path=control, reason=str(error)) from error
+    return 0
+
+
 def _standin(options: argparse.Namespace, interrupt: Any) -> int:
+    if options.say is not None:
+        return _say(options.control, options.say)
     if options.what != "phone":
         return _service(options.what, options.faults, options.headless, interrupt)
     from needlewright.standins.phone.service import running

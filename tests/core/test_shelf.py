@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import sqlite3
 import subprocess
 import sys
 import threading
@@ -17,13 +18,15 @@ from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
-from needlewright.core.search.events import Finished
+from needlewright.core.jobs.writing import STANDING_ON_SHELF
+from needlewright.core.search.events import Finished, Progress
 from needlewright.core.search.examining import are_files
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.open_folder import FilesShelf, spec_of
 from needlewright.core.sources.registry import open_source, short_name, whole_name
 from needlewright.core.walks import Kind
+from needlewright.wording.activity import search_line
 from needlewright.wording.bag import words_for
 from tests.mending import damage
 from tests.support import FolderTest, png
@@ -57,6 +60,15 @@ class ShelfTest(FolderTest):
 
     def grades(self, job: Job) -> dict[str, str]:
         return {row.path: row.grade for row in job.matching() if "mended" not in row.found_by}
+
+    def test_progress_counts_files_and_each_is_looked_up_by_its_path(self):
+        job = self.job()
+        told = [e for e in self.search(job) if isinstance(e, Progress)]
+        self.assertEqual((told[0].files, told[-1].files), ((0, 6), (6, 6)))
+        self.assertIn("6 of 6 files", search_line("client", told[-1]))
+        with sqlite3.connect(job.folder / "job.sqlite") as opened:
+            plan = opened.execute(f"EXPLAIN QUERY PLAN {STANDING_ON_SHELF}", (1, "a", "b"))
+            self.assertIn("finds_by_path", str(plan.fetchall()))
 
     def test_every_file_is_a_find_with_its_path_and_nothing_is_touched(self):
         before = {p: p.stat().st_mtime_ns for p in self.client.rglob("*")}

@@ -36,8 +36,12 @@ HELP = {
     "onto_yes": "yes, write to the phone",
     "standin_what": "which one: a phone, an album, or a synchronised folder",
     "standin_headless": "no window: a line of JSON says where its owner acts",
+    "standin_say": "act as the owner of one that is running (see below), with commas; needs "
+                   "--control",
+    "standin_control": "the control socket of the one that is running",
     "standin_faults": "what is wrong with it, as JSON",
-    "patience": "how long a phone is waited for, in seconds",
+    "patience": "how long a phone is waited for, in seconds (60 if not given); after that the "
+                "command ends and says what the phone waits for",
     "deliver": "hand over finds as a bag",
     "deliver_missing": "of backups, albums and phones, only what the job has nowhere else",
     "missing_only": "of what a shelf offers, only what the job does not have",
@@ -84,7 +88,7 @@ HELP = {
     "read_seconds": "how long one read may take", "hours": "stop after so many hours",
     "again": "ask again for what an earlier copy gave up",
     "although_mounted": "copy although it is mounted for writing and may change",
-    "wait": "seconds to wait for a medium that went away",
+    "wait": "seconds to wait for a medium that went away (600 if not given)",
     "join": "join the pieces of one find by hand, a step at a time",
     "join_find": "its number in the job; without one, what waits is listed",
     "take": "join the piece with this number in the list",
@@ -173,3 +177,30 @@ def steps_known(names: Iterable[str]) -> str:
 def tray_told(count: int, size: int) -> str:
     """What is in the tray after a change."""
     return f"{units.count(count, 'find')} in the tray, {units.size(size)}."
+
+
+STANDIN_EPILOG = """\
+It ends with Ctrl+C. Without a window, its first line of JSON has:
+  source    what other commands open it by: phone:NAME, album:NAME or dav+http://…
+  control   a socket on which its owner acts: one word a line, one line of JSON back. From
+            another terminal:  needlewright standin phone --control PATH --say unlock,trust,allow
+
+What a phone's owner can say:
+  unlock, lock      unlock or lock the screen
+  trust, allow      trust this computer; share the files
+  refuse            share nothing any longer
+  grant             allow its storage to be read raw (nbd://)
+  pull, plug        pull the cable out; plug it in
+  state, truth      how it is; the SHA-256 of every file
+A computer sees files after unlock, trust and allow.
+
+Of an album (account hollow.bank, password "reeds at dawn", and a one-time code):
+  code              the one-time code of the moment
+  down, up          make the service fail; make it work again
+  state, truth      how it is; the SHA-256 of every original
+
+Of a synchronised folder (account hollow.bank, password "sedge and rush"):
+  down, up, state, truth
+
+The password of the simulated phone backup that is encrypted: "sallow and sedge"
+"""

@@ -64,6 +64,9 @@ SENTENCES = {
     "service-certificate": "{path} cannot be trusted: its certificate is not good ({reason}). "
                            "Nothing was sent to it.",
     "no-display-standin": "There is no display for its window; give --headless.",
+    "standin-no-control": "Name the running device too: --control PATH, as its first line of JSON "
+                          "shows.",
+    "standin-away": "No simulated device can be reached at {path} ({reason}).",
     "keyring-refused": "The desktop's keyring did not take the password: {reason}. It is kept in "
                        "memory alone.",
     "dav-no-user": "{path} wants to know who signs in: dav+https://NAME@HOST/PATH.",

@@ -24,10 +24,12 @@ def run(context: Context) -> Iterator[Event]:
     """Look at the files whose places are in the area of `context`, from `begin` on."""
     shelf, area, stop = context.source, context.area, context.stop
     assert isinstance(shelf, Shelf)
-    wanted = [e for e in shelf.entries() if e.file is not None and context.begin <= e.at < area.stop
-              and e.path.startswith(f"{context.plan.folder}/" if context.plan.folder else "")]
+    every = [e for e in shelf.entries() if e.file is not None and area.start <= e.at < area.stop
+             and e.path.startswith(f"{context.plan.folder}/" if context.plan.folder else "")]
+    wanted = [e for e in every if e.at >= context.begin]
+    settled = len(every) - len(wanted)
     begun, reached = time.monotonic(), context.begin
-    yield Progress(STEP, reached - area.start, area.size, reached)
+    yield Progress(STEP, reached - area.start, area.size, reached, files=(settled, len(every)))
     examined = examine((entry.file for entry in wanted if entry.file), stop)
     for entry, done in zip(wanted, examined, strict=False):
         if stop.is_set():
@@ -39,7 +41,9 @@ def run(context: Context) -> Iterator[Event]:
         elif context.plan.takes(done.find.kind, done.find.format):
             yield Found(_shelved(done.find, entry))
         reached = min(area.stop, entry.at + max(1, entry.size))
-        yield progress_of(STEP, context, reached, begun)
+        settled += 1
+        # Places are wider than small files are long: their bytes would tell nothing to anybody.
+        yield replace(progress_of(STEP, context, reached, begun), files=(settled, len(every)))
     done_all = not stop.is_set()
     yield Finished(STEP, Ending.DONE if done_all else Ending.STOPPED,
                    area.stop if done_all else reached)
