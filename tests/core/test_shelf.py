@@ -61,6 +61,14 @@ class ShelfTest(FolderTest):
     def grades(self, job: Job) -> dict[str, str]:
         return {row.path: row.grade for row in job.matching() if "mended" not in row.found_by}
 
+    def test_a_text_of_one_byte_proves_nothing(self):
+        for name, data in (("one.txt", b"x"), ("line.txt", b"seen at weir 4\n")):
+            (self.client / name).write_bytes(data)
+        job = self.job()
+        self.search(job)
+        self.assertEqual((self.grades(job)["one.txt"], self.grades(job)["line.txt"]),
+                         ("unproven", "whole"))
+
     def test_progress_counts_files_and_each_is_looked_up_by_its_path(self):
         job = self.job()
         told = [e for e in self.search(job) if isinstance(e, Progress)]

@@ -31,6 +31,7 @@ STEP = "files"  # who found it
 HEAD_BYTES = 512
 IN_FLIGHT = 32  # files that are open at once
 TRIED = 3  # formats that the first bytes of a file may be of
+TELLING_TEXT = 12  # bytes; of fewer, anything may read as text
 
 
 @dataclass(slots=True)
@@ -210,7 +211,7 @@ def _unknown(source: Source, path: Path) -> Find:
     if promised is not None:
         return _nothing(path, "head-lost", source.size, {"format": promised.name})
     kind, form, extension = kind_of_name(path.name)
-    text = reads_as_text(source, path.name)
+    text = source.size >= TELLING_TEXT and reads_as_text(source, path.name)
     check = Check("content", Outcome.PASS if text else Outcome.DOUBT,
                   "text-reads" if text else "content-unknown", content=True)
     return Find(form, kind, extension, Stretches(((0, source.size),)),
