@@ -176,8 +176,8 @@ class ShelfTest(FolderTest):
 
     def test_strange_names_and_what_is_no_file(self):
         os.mkfifo(self.client / "pipe.jpg")
-        (self.client / "two\nlines.txt").write_text("otters")
-        (Path(os.fsdecode(os.fsencode(self.client) + b"/\xff.txt"))).write_text("otters")
+        (self.client / "two\nlines.txt").write_text("otters at weir 4")
+        (Path(os.fsdecode(os.fsencode(self.client) + b"/\xff.txt"))).write_text("otters at weir 4")
         job = self.job()
         self.search(job)
         grades = self.grades(job)
@@ -188,7 +188,7 @@ class ShelfTest(FolderTest):
                                                               "two<U+000A>lines.txt")]
         list(deliver(job, rows, self.folder / "bag", words_for(job), threading.Event()))
         self.assertEqual([p.read_text() for p in (self.folder / "bag" / "data").iterdir()],
-                         ["otters"] * 2)
+                         ["otters at weir 4"] * 2)
 
     def test_from_the_command_line(self):
         done = subprocess.run(
