@@ -22,8 +22,9 @@ POLL_SECONDS = 1.0
 
 def add_command(commands: Any, interrupt: Any, numbers: Any) -> None:
     """Add `standin` and `put-back`; `interrupt` gives a stop signal, `numbers` reads a list."""
-    standin = commands.add_parser("standin", help=words.HELP["standin"], epilog=words.STANDIN_EPILOG,
-                                  formatter_class=argparse.RawDescriptionHelpFormatter)
+    standin = commands.add_parser(
+        "standin", help=words.HELP["standin"], epilog=words.STANDIN_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter)
     standin.add_argument("what", choices=("phone", "album", "sync"),
                          help=words.HELP["standin_what"])
     standin.add_argument("--headless", action="store_true", help=words.HELP["standin_headless"])

@@ -21,6 +21,9 @@ CHANGES = {
     "rows-placed": "what lies behind {breaks_count} was put back in its place ({rows_text}); some "
                    "blocks at the joint itself may be wrong",
     "levels-by-thumbnail": "the brightness of {parts_count} was set by the embedded thumbnail",
+    "written-anew": "its data was written anew; what belonged to no part of it was left out",
+    "blocks-doubted": "{share_percent} of the picture is kept, but bytes were added to it or lost "
+                      "from it",
     "blocks-missing": "{share_percent} of the picture is not there and was left a neutral grey"
                       "{areas_text}",
     "scans-joined": "its passes were taken up again behind {breaks_count}, and written as one",
@@ -70,6 +73,9 @@ DOUBTS = {
     "by-hand": "a part of it was placed, or given its colour, by hand",
     "placed-by-end": "a part of it was placed by the end of the data alone",
     "tails-placed": "where the ends of some of its segments belong is only likely",
+    "loss-inside": "bytes are missing at a place that nothing shows; the picture is wrong behind "
+                   "it",
+    "tiles-struck": "part of the picture decodes, but bytes were added to it or lost from it",
     "tiles-by-order": "which part of the picture each tile is, is only likely",
     "rows-guessed": "in which row a part of it belongs is only likely",
     "differs": "the embedded thumbnail shows parts of it otherwise",

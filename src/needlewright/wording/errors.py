@@ -120,6 +120,8 @@ SENTENCES = {
     "job-not-written": "The job at {path} could not be written: {reason}. What was saved before "
                        "is safe.",
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
+    "job-row-damaged": "The job file is damaged: an entry in it makes no sense ({reason}). Finds "
+                       "that can be read are still listed and delivered.",
     "job-damaged-in-part": "Parts of the job file at {path} cannot be read ({reason}); what can be "
                            "read is shown.",
     "job-in-source": "{path} lies in the folder that is to be looked at, and nothing may be "

@@ -131,6 +131,8 @@ class DecodeReport:
     """What the decoder said. `rows`: mean difference to the preview in 30 bands, grey levels.
     `level_row`: the pixel row from which on the picture has another level than its preview says.
 
+    `reached`: of a picture that does not decode, the share that does; None where nothing tells.
+
     `strip`: ten frames of a clip side by side, JPEG. `inset`: the embedded preview of a picture,
     decoded and encoded again, JPEG. `at`, `seconds`: time of a still, and of all.
     """
@@ -145,6 +147,7 @@ class DecodeReport:
     rows: tuple[float, ...] = ()
     correlation: float | None = None
     level_row: int | None = None
+    reached: float | None = None
     strip: bytes = b""
     inset: bytes = b""
     streams: tuple[StreamReport, ...] = ()
@@ -163,7 +166,7 @@ def _report(answer: dict[str, Any], blobs: list[bytes], task: str) -> DecodeRepo
         bool(answer["ok"]), answer.get("error"), answer.get("text", ""), answer.get("width"),
         answer.get("height"), blobs[0] if blobs else b"", answer.get("preview"),
         tuple(answer.get("rows", ())), answer.get("correlation"), answer.get("level_row"),
-        strip, inset, streams, answer.get("at"), answer.get("seconds"),
+        answer.get("reached"), strip, inset, streams, answer.get("at"), answer.get("seconds"),
         bool(answer.get("corrupt")))
 
 

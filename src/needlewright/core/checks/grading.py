@@ -21,7 +21,7 @@ PLAYED = ("CLIP", "SOUND")  # decoders of what has a play time
 GAP_S = 0.3  # seconds between damaged stretches that nobody would tell apart
 MAX_DAMAGED = 40  # stretches that a check lists
 #: Failed checks that say from which byte on the content is not its own.
-ENDS_AT = frozenset(("payload-foreign", "strip-broken", "unreadable-from"))
+ENDS_AT = frozenset(("payload-foreign", "unreadable-from"))
 PARTIAL_AT_MOST = 0.9999  # of what a part is missing of
 SCRAP = 0.02  # share of a picture below which only its preview or a scrap is there
 
@@ -62,6 +62,8 @@ def judge(walk: Walk, report: DecodeReport | None, decoder: str,
         if walk.preview is not None or told or decoder == "JPEG":
             thumbnail, share, row = _thumbnail_check(walk, report)
             made.append(thumbnail)
+        if report is not None and not report.ok and report.reached is not None:
+            share = min(share, round(report.reached, 4))
         if walk.clip is not None:
             made.append(_frames_check(clip))
     checks = [*walk.checks, *made]
@@ -94,7 +96,9 @@ def _borne_out(walk: Walk, checks: Sequence[Check], share: float) -> float:
     failed = [c for c in checks if c.outcome is Outcome.FAIL]
     size = max(1, walk.stop - walk.start)
     for check in failed if walk.broken is None else ():
-        if check.code in ENDS_AT:
+        if "strips" in check.values:  # each decodes, or does not, for itself
+            share = min(share, 1 - int(check.values["bad"]) / int(check.values["strips"]))
+        elif check.code in ENDS_AT:
             share = min(share, max(0, int(check.values["offset"])) / size)
         elif check.code == "sectors-lost":
             share = min(share, 1.0 - float(check.values["share"]))

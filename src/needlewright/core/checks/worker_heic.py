@@ -143,6 +143,22 @@ class _Items:
             raise Unfit
         return self.body(box)
 
+    def decoded_share(self) -> float:
+        """Of the area of the primary picture, a grid: what its tiles that decode cover."""
+        tiles = next((r.others for r in self.of(b"dimg") if r.item == self.primary), ())
+        wide, high = next((stated_size(self.view, b) for b in self.said.get(self.primary, [])
+                           if b.name == b"ispe"), (0, 0))
+        columns = self.data(self.primary)[3] + 1
+        covered = 0
+        for index, item in enumerate(tiles[:MAX_TILES]):
+            with contextlib.suppress(Unfit, FormatError, av.error.FFmpegError):
+                laid = self.laid(item)
+                row, column = divmod(index, columns)
+                _frame(_context(laid.tiles[0][1], STRICT), laid.tiles[0][0])
+                covered += max(0, min(laid.tile[0], wide - column * laid.tile[0])) * max(
+                    0, min(laid.tile[1], high - row * laid.tile[1]))
+        return covered / max(1, wide * high)
+
     def _turn(self, box: Box) -> Image.Transpose | None:
         if box.name in (b"irot", b"imir") and box.body == box.stop:
             raise Unfit
@@ -231,8 +247,11 @@ def decode_heif(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], l
             raise Unfit
         answer["width"], answer["height"] = laid.shown
         picture = _decoded(laid, max(1, min(laid.size) // request["side"]))
-    except (Unfit, FormatError):
+    except Unfit:
         return decode_picture(data, request)
+    except FormatError:
+        answer, shown = decode_picture(data, request)
+        return (answer if answer["ok"] else answer | _reached(data)), shown
     except MemoryError:
         answer["error"] = "memory"
         return answer, [b"", b""]
@@ -240,10 +259,19 @@ def decode_heif(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any], l
         # What is left of it is shown by the decoder that does not give up.
         shown = decode_picture(data, request)[1]
         answer["error"], answer["text"] = "undecodable", str(error)[:200]
-        return answer, shown
+        return answer | _reached(data), shown
     answer["ok"] = True
     answer.update(_witness(items, picture))
     return answer, [thumbnail(picture, request["side"]), b""]
+
+
+def _reached(data: bytes) -> dict[str, Any]:
+    """The share of a picture in tiles that decodes, as `reached`; nothing where it has none."""
+    with contextlib.suppress(Exception):
+        items = _opened(data)
+        if items.kinds.get(items.primary) == b"grid":
+            return {"reached": items.decoded_share()}
+    return {}
 
 
 def _opened(data: bytes) -> _Items:

@@ -132,7 +132,8 @@ def _damage(source: Source, state: _State, problem: FormatError) -> tuple[Break,
         at = start
         while at < stop:
             block = source.read_at(at, min(stop - at, step - (at - state.start) % step))
-            if not block:
+            cleared = len(block) == step and start >= problem.offset and not block.strip(b"\0")
+            if not block or cleared:  # in a chunk with a wrong checksum nothing coded is blank
                 return _at_row(state, at, row)
             try:
                 good = _inflate(inflater, block, state, produced)

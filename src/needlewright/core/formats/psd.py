@@ -90,13 +90,16 @@ def _coded_check(view: View, at: int, shape: tuple[int, int, int, int, bool]) ->
     if coding == RUNS:
         wide = 4 if large else 2
         place = at + 2 + rows * wide
+        bad: list[tuple[int, int]] = []  # (row, where it begins)
         for row in range(rows):
             size = view.big(at + 2 + row * wide, wide)
             if not runs_make(np.frombuffer(view.take(place, size), np.uint8), row_bytes):
-                return [Check("coded data", Outcome.FAIL, "strip-broken", {
-                    "strip": row + 1, "strips": rows, "offset": place - view.start},
-                    content=True)]
+                bad.append((row, place - view.start))
             place += size
+        if bad:
+            return [Check("coded data", Outcome.FAIL, "strip-broken", {
+                "strip": bad[0][0] + 1, "strips": rows, "bad": len(bad), "offset": bad[0][1]},
+                content=True)]
         return [Check("coded data", Outcome.PASS, "strips-agree", {"strips": rows}, content=True)]
     return []
 

@@ -123,14 +123,17 @@ def _gaps(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]]) -> Che
 
 def _each(tiff: Tiff, directory: Directory, spans: list[tuple[int, int]], problem: object) -> Check:
     assert callable(problem)
+    bad: list[tuple[int, int]] = []  # (number from 0, where it begins)
     for index, (start, stop) in enumerate(spans):
         if stop - start > MAX_STRIP or stop > tiff.view.stop or stop <= start:
             continue
         data = tiff.view.source.read_at(start, stop - start)
         if problem(tiff, directory, index, data):
-            return Check(NAME, Outcome.FAIL, "strip-broken", {
-                "strip": index + 1, "strips": len(spans), "offset": start - tiff.view.start},
-                content=True)
+            bad.append((index, start - tiff.view.start))
+    if bad:
+        return Check(NAME, Outcome.FAIL, "strip-broken", {
+            "strip": bad[0][0] + 1, "strips": len(spans), "bad": len(bad), "offset": bad[0][1]},
+            content=True)
     return Check(NAME, Outcome.PASS, "strips-agree", {"strips": len(spans)}, content=True)
 
 

@@ -23,6 +23,8 @@ BUSY_SECONDS = 20.0
 FULL_OR_READ_ONLY = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR,
                      sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_CANTOPEN,
                      sqlite3.SQLITE_PERM)
+#: What SQLite raises; of a damaged file its messages may not even be text.
+BROKEN = (sqlite3.Error, UnicodeDecodeError)
 Row = tuple[Any, ...]
 T = TypeVar("T")
 
@@ -54,17 +56,21 @@ class Database:
         try:
             for row in self._connection.execute(sql, values):
                 found.append(row)
-        except sqlite3.Error as error:
+        except BROKEN as error:
             if _kind(error) in FULL_OR_READ_ONLY or isinstance(error, sqlite3.ProgrammingError):
                 raise self._explained(error) from error
             self.damage = str(error)
         return found
 
+    def damaged(self, why: str) -> None:
+        """Note that something of the file makes no sense."""
+        self.damage = self.damage or why
+
     def row(self, sql: str, values: Sequence[Any] = ()) -> Row | None:
         """The first row, or None."""
         try:
             found: Row | None = self._connection.execute(sql, values).fetchone()
-        except sqlite3.Error as error:
+        except BROKEN as error:
             raise self._explained(error) from error
         return found
 
@@ -72,14 +78,14 @@ class Database:
         """Run a statement that changes something."""
         try:
             return self._connection.execute(sql, values)
-        except sqlite3.Error as error:
+        except BROKEN as error:
             raise self._explained(error) from error
 
     def many(self, sql: str, values: Iterable[Sequence[Any]]) -> None:
         """Run one statement for each of `values`."""
         try:
             self._connection.executemany(sql, values)
-        except sqlite3.Error as error:
+        except BROKEN as error:
             raise self._explained(error) from error
 
     def write(self, act: Callable[[], T], soon: bool = False) -> T:
@@ -108,13 +114,13 @@ class Database:
             raise
         return done
 
-    def _explained(self, error: sqlite3.Error) -> JobError:
+    def _explained(self, error: Exception) -> JobError:
         if isinstance(error, sqlite3.OperationalError) or _kind(error) in FULL_OR_READ_ONLY:
             return JobError("job-not-written", path=str(self.folder), reason=str(error))
         return JobError("job-damaged", path=str(self.folder), reason=str(error))
 
 
-def _kind(error: sqlite3.Error) -> int:
+def _kind(error: Exception) -> int:
     return getattr(error, "sqlite_errorcode", 0) & 0xFF
 
 
@@ -127,7 +133,7 @@ def _connect(folder: Path, create: bool, read_only: bool) -> sqlite3.Connection:
         raise JobError("job-read-only", path=str(folder))
     try:
         return _open_to_read(path, folder) if read_only else _open_to_write(path, folder)
-    except sqlite3.DatabaseError as error:
+    except BROKEN as error:
         code = "job-not-written" if _kind(error) in FULL_OR_READ_ONLY else "job-damaged"
         raise JobError(code, path=str(folder), reason=str(error)) from error
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from needlewright.core.jobs.odd_rows import whole_row
 from needlewright.core.jobs.rows import Filter, FindRow
 
 # What is still kept comes first, the likeliest to be wanted before the rest.
@@ -72,6 +73,7 @@ def where(wanted: Filter) -> tuple[str, list[Any]]:
     return (" WHERE " + " AND ".join(terms) if terms else ""), values
 
 
+@whole_row()
 def find_row(row: Sequence[Any]) -> FindRow:
     """The row that FIND_COLUMNS hold."""
     removed = None if row[11] is None else bool(row[11])

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, TypeVar
 
 from needlewright.core.errors import JobError
 from needlewright.core.finds import (
@@ -38,6 +38,7 @@ from needlewright.core.jobs.lists import (
     where,
 )
 from needlewright.core.jobs.naming import name_by_size
+from needlewright.core.jobs.odd_rows import readable, whole_row
 from needlewright.core.jobs.reviews import TRAY, Reviews
 from needlewright.core.jobs.rows import (
     Filter,
@@ -69,6 +70,7 @@ SLICE = 25  # finds of one transaction
 SALVAGE_ROWS = 64  # of a damaged file that are asked for at once
 EVERYTHING = Filter()
 ListedFind = tuple[int, int, int, int, int, int, int, str | None]
+T = TypeVar("T")
 
 
 class Job:
@@ -105,6 +107,9 @@ class Job:
     ) -> None:
         self.close()
 
+    def _readable(self, rows: Iterable[Any], make: Callable[[Any], T]) -> list[T]:
+        return readable(rows, make, self._database.damaged)
+
     def meta(self, key: str) -> str | None:
         row = self._database.row("SELECT value FROM meta WHERE key = ?", (key,))
         return row[0] if row else None
@@ -140,7 +145,7 @@ class Job:
         rows = self._database.rows(
             "SELECT id, name, path, coalesce(size, 0), coalesce(sector_size, 0), sha256, kind"
             " FROM sources ORDER BY id")
-        return [SourceRow(*row) for row in rows]
+        return self._readable(rows, lambda row: SourceRow(*row))
 
     def set_source_hash(self, source: int, sha256: str) -> None:
         self._database.change("UPDATE sources SET sha256 = ? WHERE id = ?", (sha256, source))
@@ -219,7 +224,7 @@ class Job:
             marks = ",".join("?" * len(part))
             rows = self._database.rows(
                 f"SELECT {FIND_COLUMNS}{FROM_FINDS} WHERE f.id IN ({marks})", part)
-            found.update((row[0], find_row(row)) for row in rows)
+            found.update((row.id, row) for row in self._readable(rows, find_row))
         return [found[i] for i in ids if i in found]
 
     def matching(self, wanted: Filter = EVERYTHING, order: str = "origin") -> list[FindRow]:
@@ -230,8 +235,9 @@ class Job:
         if self._database.damage is not None:
             rows = self._salvaged(f"SELECT {FIND_COLUMNS}{FROM_FINDS}{terms}"
                                   f"{' AND' if terms else ' WHERE'}", values)
-        return [find_row(row) for row in rows]
+        return self._readable(rows, find_row)
 
+    @whole_row()
     def record(self, number: int) -> FindRecord:
         """Everything about one find; JobError where there is none of that number."""
         rows = self.rows([number])
@@ -394,15 +400,15 @@ class Job:
 
     def in_folder(self, source: int, folder: str) -> list[FindRow]:
         """The photos and clips of one folder of a source."""
-        return [find_row(row) for row in self._database.rows(
+        return self._readable(self._database.rows(
             f"SELECT {FIND_COLUMNS}{FROM_FINDS} WHERE f.source = ? AND f.folder = ?"
-            " AND f.kind IN ('photo', 'video')", (source, folder))]
+            " AND f.kind IN ('photo', 'video')", (source, folder)), find_row)
 
     def at_path(self, source: int, path: str) -> list[FindRow]:
         """The finds that a source holds at just this path."""
-        return [find_row(row) for row in self._database.rows(
+        return self._readable(self._database.rows(
             f"SELECT {FIND_COLUMNS}{FROM_FINDS} WHERE f.source = ? AND f.path = ?",
-            (source, path))]
+            (source, path)), find_row)
 
     def neighbours(self, row: FindRow) -> tuple[FindRow | None, FindRow | None]:
         """The finds that lie before and behind `row` on its source, where there are any."""
@@ -454,8 +460,8 @@ class Job:
         rows = self._database.rows(
             "SELECT source, step, tokens, every_byte, every_frame, start, stop FROM coverage"
             " WHERE source = ? AND step = ? AND stop > start", (source, step))
-        return [CoverageRow(s, n, tuple(t.split(",")), bool(b), bool(f), a, o)
-                for s, n, t, b, f, a, o in rows]
+        return self._readable(rows, lambda r: CoverageRow(
+            r[0], r[1], tuple(r[2].split(",")), bool(r[3]), bool(r[4]), *r[5:]))
 
     def set_volumes(self, source: int, rows: Sequence[VolumeSeen]) -> None:
         """Keep what was learnt of volumes; one that begins at the same byte replaces its row."""
@@ -470,15 +476,16 @@ class Job:
         rows = self._database.rows(
             "SELECT start, size, kind, label, cluster_size, state, named_by, used, used_bytes,"
             " limits FROM volumes WHERE source = ? ORDER BY start", (source,))
-        return [VolumeSeen(s, n, k, name, c, state, by, used, total, tuple(filter(
-            None, limits.split(",")))) for s, n, k, name, c, state, by, used, total, limits in rows]
+        return self._readable(rows, lambda r: VolumeSeen(
+            r[0], r[1], r[2], r[3], r[4], r[5], r[6], r[7], r[8],
+            tuple(filter(None, r[9].split(",")))))
 
     def steps(self) -> list[StepRow]:
         rows = self._database.rows(
             "SELECT source, step, kinds, area_start, area_stop, checkpoint, ending, state"
             " FROM steps ORDER BY changed")
-        return [StepRow(s, n, tuple(k.split(",")) if k else (), a, b, c, e, state)
-                for s, n, k, a, b, c, e, state in rows]
+        return self._readable(rows, lambda r: StepRow(
+            r[0], r[1], tuple(r[2].split(",")) if r[2] else (), *r[3:]))
 
     def log(self, code: str, values: dict[str, Any] | None = None) -> None:
         self._database.change("INSERT INTO log (at, code, detail) VALUES (?, ?, ?)",
@@ -488,4 +495,4 @@ class Job:
         """(seconds since 1970, code, values) of the newest entries, oldest first."""
         rows = self._database.rows(
             "SELECT at, code, detail FROM log ORDER BY id DESC LIMIT ?", (newest,))
-        return [(at, code, json.loads(detail)) for at, code, detail in reversed(rows)]
+        return self._readable(reversed(rows), lambda r: (r[0], r[1], json.loads(r[2])))

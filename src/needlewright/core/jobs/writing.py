@@ -39,6 +39,7 @@ from needlewright.core.jobs.merging import (
     settle,
     with_record,
 )
+from needlewright.core.jobs.odd_rows import whole_row
 from needlewright.core.walks import Check, Kind, Outcome
 
 COLUMNS = (
@@ -165,6 +166,7 @@ class FindWriter:
         standing = [self._standing_of(row) for row in rows]
         return [s for s in standing if not s.claim.startswith(MENDED)]
 
+    @whole_row()
     def _standing_of(self, row: Sequence[Any]) -> Standing:
         told = row[9] is not None or row[1] == Grade.WHOLE
         checks = self._database.rows(CHECKS, (row[0],)) if told else []
@@ -331,6 +333,7 @@ def _columns(source: int, key: str, find: Find) -> tuple[Any, ...]:
         *_record_columns(record))
 
 
+@whole_row()
 def content_of_row(told: str | None, extents: Iterable[Sequence[Any]]) -> Content:
     """The content that a row tells, whose extents are (offset, length) in order."""
     if told is None:
@@ -338,11 +341,13 @@ def content_of_row(told: str | None, extents: Iterable[Sequence[Any]]) -> Conten
     return content_from(json.loads(told))
 
 
+@whole_row()
 def checks_from(rows: Iterable[Sequence[Any]]) -> tuple[Check, ...]:
     """The checks that rows of CHECKS hold."""
     return tuple(Check(n, Outcome(o), c, json.loads(d), bool(k)) for n, o, c, d, k in rows)
 
 
+@whole_row()
 def seams_from(rows: Iterable[Sequence[Any]]) -> tuple[Seam, ...]:
     """The seams that rows of SEAMS hold."""
     return tuple(Seam(at, SeamWord(word), tuple(Reason(c, v) for c, v in json.loads(reasons)),
@@ -350,6 +355,7 @@ def seams_from(rows: Iterable[Sequence[Any]]) -> tuple[Seam, ...]:
                  for at, word, reasons, rivals in rows)
 
 
+@whole_row()
 def record_from(row: Sequence[Any]) -> Record | None:
     """The record that RECORD_COLUMNS hold; None where there is none."""
     if row[0] is None:

@@ -10,6 +10,7 @@ says all of itself that an index must.
 from __future__ import annotations
 
 import contextlib
+import itertools
 import struct
 from collections.abc import Iterator
 from dataclasses import replace
@@ -169,7 +170,7 @@ def _laid_out(patient: Patient, model: Model, grid: Grid | None,
     source = patient.source
     low, high = min(a for a, _ in places.values()), max(b for _, b in places.values())
     missing = [] if grid is None else [t for t in grid.tiles if t not in places]
-    share = 1.0 if grid is None else 1 - len(missing) / len(grid.tiles)
+    share = 1.0 if grid is None else 1 - grid.share(missing)
     if missing and grid is not None:
         changes.append(Change("blocks-missing", {
             "areas": [grid.area(t) for t in missing], "share": round(1 - share, 4)}))
@@ -211,8 +212,34 @@ def _without_damaged(patient: Patient) -> Mended:
     if not any(t in places for t in grid.tiles):
         raise Unmendable("nothing-decodes")
     changes = [Change("tiles-put-back", {"parts": len(moved)})] if moved else []
+    struck = [n for n in _struck(patient.source, model, coded, places) if n in grid.tiles]
     made = _laid_out(patient, model, grid, places, changes, None)
-    return replace(made, share_before=made.share)
+    lost_too = grid.share(struck)
+    before = grid.share([n for n in grid.tiles if n in places and n not in moved]) - lost_too
+    if not struck:
+        return replace(made, share_before=round(before, 4))
+    return replace(
+        made, share=round(made.share - lost_too, 4), share_before=round(before, 4),
+        doubts=(*made.doubts, "tiles-struck"), changes=(*made.changes, Change("blocks-doubted", {
+            "areas": [grid.area(n) for n in struck], "share": round(lost_too, 4)})))
+
+
+def _struck(source: Source, model: Model, coded: list[int],
+            places: dict[int, tuple[int, int]]) -> list[int]:
+    """Items that decode, though bytes were added to them or lost from them: what follows stands
+    elsewhere than behind them. HEVC decodes much that is foreign."""
+    found, shift = [], 0
+    for item, following in itertools.pairwise(coded):
+        stated = model.spans[following][0]
+        if following in places:
+            now = places[following][0] - stated[0]
+            moved, shift = now != shift, now
+        else:
+            moved = not finding.may_begin(source.read_at(stated[0], LEAST), stated[1] - stated[0],
+                                          model.width_of_lengths())
+        if moved and item in places:
+            found.append(item)
+    return found
 
 
 def _elsewhere(source: Source, model: Model, lost: list[int]) -> dict[int, tuple[int, int]]:

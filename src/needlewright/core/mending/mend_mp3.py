@@ -48,8 +48,9 @@ def mend(patient: Patient) -> Iterator[Mended]:
     changes = [Change("frames-joined", {"count": kept, "times": max(1, len(runs.runs) - 1)}),
                *left_out(left, _times(runs, silent))]
     share = (kept - len(silent)) / max(kept + runs.dropped, stated)
+    # Players find the next frame by themselves: what is silent now was noise before.
     yield Mended(writing(patient.source, [(0, first)] if first else [], pieces.pieces), "mp3",
-                 tuple(changes), share)
+                 tuple(changes), share, share_before=share)
 
 
 def _sound(runs: Runs, from_start: bool) -> tuple[Pieces, list[int]]:

@@ -5,6 +5,7 @@ filtering, 10 compression).
 
 from __future__ import annotations
 
+import math
 import struct
 import zlib
 from collections.abc import Iterator
@@ -37,6 +38,7 @@ MOST_SAMPLES = 1 << 26  # that are taken up behind damage
 MOST_TOLD = 40  # areas
 SCRAP = 0.001
 GREY = 0x80
+SECTOR = 512
 PIECE = 1 << 12  # bytes that are inflated at once
 KNOWN = frozenset((
     b"IHDR", b"PLTE", b"IDAT", b"IEND", b"tRNS", b"gAMA", b"cHRM", b"sRGB", b"iCCP", b"sBIT",
@@ -194,6 +196,7 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
         raise Unmendable("too-large")
     doubts: tuple[str, ...] = ()
     share = 1.0
+    before: float | None = None
     if (whole and not interlace and len(rows) == row * height) or (whole and interlace):
         body = bytes(parts.data)
         if parts.sums:
@@ -202,16 +205,16 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
         step = SAMPLES[colour] * depth // 8
         if depth < 8 or row * height > MOST_SAMPLES:
             raise Unmendable("interlaced-damaged")
-        body, share, lacks = _passes_made(patient, rows, (width, height), step,
-                                          GREY if colour != 3 else 0, parts)
+        body, share, before, lacks = _passes_made(patient, rows, (width, height), step,
+                                                  GREY if colour != 3 else 0, parts)
         changes += lacks
         header = header[:-1] + b"\0"
     else:
-        good = _rows_kept(rows, row, height, parts)
+        good = _rows_kept(rows, row, height, parts, _reached(patient, rows, row, parts))
         step = max(1, SAMPLES[colour] * depth // 8)
         neutral = GREY if depth >= 8 and colour != 3 else 0
         body, there = _rows_made(patient, rows[: good * row], row, height, step, neutral, parts)
-        share = round(float(there.mean()), 4)
+        share, before = round(float(there.mean()), 4), good / height
         if share < SCRAP:
             raise Unmendable("nothing-decodes")
         changes += _told(there, good, width)
@@ -224,16 +227,27 @@ def _made(patient: Patient, parts: _Parts, header: bytes, rows: bytes, whole: bo
     out = [MAGIC, _chunk(b"IHDR", header)]
     out += [_chunk(name, inner) for name, inner in parts.others]
     out += [_chunk(b"IDAT", body), _chunk(b"IEND", b"")]
-    return Mended(bytes_written(b"".join(out)), "png", tuple(changes), share, doubts)
+    return Mended(bytes_written(b"".join(out)), "png", tuple(changes), share, doubts,
+                  share_before=before)
 
 
-def _rows_kept(rows: bytes, row: int, height: int, parts: _Parts) -> int:
+def _reached(patient: Patient, rows: bytes, row: int, parts: _Parts) -> int:
+    """How many rows stand in front of the place at which the walk notices the damage, less what a
+    sector makes: so much may be foreign before it is noticed."""
+    broken = patient.walk.broken if patient.walk is not None else None
+    if broken is None or not broken.row or not parts.data:
+        return 0
+    each = SECTOR * len(rows) / len(parts.data)  # bytes of rows that a sector makes
+    return max(0, broken.row - math.ceil(each / row))
+
+
+def _rows_kept(rows: bytes, row: int, height: int, parts: _Parts, reached: int) -> int:
     """How many rows in front of the damage are there. What came out of a chunk whose checksum is
-    wrong is not believed where one tells."""
+    wrong is believed as far as the walk `reached`."""
     good = min(height, len(rows) // row)
     if parts.bad_at is not None and parts.bad_at:
         sure, _ = _inflated(bytes(parts.data[: parts.bad_at]))
-        good = min(good, len(sure) // row)
+        good = min(good, max(reached, len(sure) // row))
     for number in range(good):
         if rows[number * row] >= FILTERS:
             return number
@@ -266,9 +280,9 @@ def _ends(patient: Patient, parts: _Parts, row: int, count: int, total: int) -> 
 
 
 def _passes_made(patient: Patient, rows: bytes, size: tuple[int, int], step: int, neutral: int,
-                 parts: _Parts) -> tuple[bytes, float, list[Change]]:
-    """(a stream of all rows of what was stored in passes; the share of its pixels that is there;
-    what the others are)."""
+                 parts: _Parts) -> tuple[bytes, float, float, list[Change]]:
+    """(a stream of all rows of what was stored in passes; the share of its pixels that is there,
+    and that stands in front of the damage; what the others are)."""
     found = passes.passes_of(*size, step)
     last = found[-1]
     sure = rows if not parts.bad_at else _inflated(bytes(parts.data[: parts.bad_at]))[0]
@@ -286,7 +300,11 @@ def _passes_made(patient: Patient, rows: bytes, size: tuple[int, int], step: int
             changes.append(Change(code, {
                 "share": round(float(mask.mean()), 4),
                 "areas": [[int(lines[0]), 0, int(lines[-1]) + 1, size[0]]]}))
-    return zlib.compress(made, 6), share, changes
+    before = share
+    if ends is not None:
+        head = tail.joined(rows[:good], np.zeros(0, np.int16), last.stop)
+        before = float(passes.samples(head, found, *size, step, neutral)[1].mean())
+    return zlib.compress(made, 6), share, before, changes
 
 
 def _told(there: npt.NDArray[np.bool_], good: int, width: int) -> list[Change]:

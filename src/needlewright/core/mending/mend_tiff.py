@@ -143,8 +143,12 @@ def _fill(tiff: Tiff, directory: Directory, size: int, made: _Made) -> None:
         if coding == strips.PLAIN and start < size:
             there = min(rows, (size - start) // row_bytes)
             data = tiff.view.peek(start, there * row_bytes)
+        head = b""
+        if coding in (strips.DEFLATE, strips.DEFLATE_OLD):
+            head = strips.rows_before_damage(tiff.view.peek(start, length), row_bytes, rows)
+            there = len(head) // row_bytes
         data += strips.coded(
-            strips.neutral(rows - there, row_bytes, pixel, grey, predicted), coding)
+            head + strips.neutral(rows - there, row_bytes, pixel, grey, predicted), coding)
         place = size + len(made.behind)
         made.behind += data + bytes(len(data) & 1)
         if len(made.behind) > MOST_MADE:

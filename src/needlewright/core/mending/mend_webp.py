@@ -15,6 +15,9 @@ LOOK_BYTES = 1 << 16
 KEY_FRAME = b"\x9d\x01\x2a"  # of VP8 (RFC 6386, 9.1), behind three bytes
 LOSSLESS = b"\x2f"
 HEAD = 12
+# Data that was cut off opens nowhere. Where it opens, bytes were lost inside of it, and all behind
+# them is wrong: half of it at the average.
+HALF = 0.5
 
 
 def mend(patient: Patient) -> Iterator[Mended]:
@@ -31,6 +34,7 @@ def mend(patient: Patient) -> Iterator[Mended]:
     name, at = found
     length = int.from_bytes(head[at + 4 : at + 8], "little")
     room = source.size - at - 8
+    cut = length > room
     changes: list[Change] = []
     begin = extended if 0 <= extended < at and extended + 18 <= len(head) else at
     if length > room:
@@ -47,7 +51,8 @@ def mend(patient: Patient) -> Iterator[Mended]:
         changes.insert(0, Change("header-made"))
     if not changes:
         raise Unmendable("nothing-found")
-    yield Mended(writing(source, pieces), "webp", tuple(changes))
+    yield Mended(writing(source, pieces), "webp", tuple(changes),
+                 HALF if cut else 1.0, ("loss-inside",) if cut else (), share_before=0.0)
 
 
 def _is_coded(head: bytes, name: bytes, at: int) -> bool:

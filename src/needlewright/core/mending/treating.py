@@ -16,7 +16,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from needlewright.core.checks.decoding import DecoderPool
-from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.finds import Find
 from needlewright.core.formats.recognising import format_of_name
@@ -32,6 +32,7 @@ from needlewright.core.mending.base import (
     Unmendable,
     Wishes,
 )
+from needlewright.core.mending.measuring import is_better, measured
 from needlewright.core.mending.registry import menders
 from needlewright.core.names import one_line
 from needlewright.core.search.examining import Examined, examine, examine_one
@@ -40,8 +41,6 @@ from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Outcome
 
 HALF = 0.5  # of a file must be there for it to be called mended
-BETTER = 0.002  # of it must be there more, where both pass or neither
-LITTLE = 0.02  # below which only a scrap is there
 MOST_REFERENCES = 8  # of the files themselves
 MAX_SAME_NAMES = 10_000
 FAULTS = (ArithmeticError, AssertionError, AttributeError, LookupError, TypeError, ValueError,
@@ -49,8 +48,6 @@ FAULTS = (ArithmeticError, AssertionError, AttributeError, LookupError, TypeErro
 #: Checks of content that pass whatever samples a file holds.
 SILENT_CODES = frozenset(("frames-complete", "strips-agree", "decode-complete", "decode-raw",
                           "samples-continue", "text-reads", "frames-decode"))
-RANK = {Grade.WHOLE: 5, Grade.UNPROVEN: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1,
-        Grade.GONE: 0}
 
 
 @dataclass(slots=True)
@@ -243,9 +240,11 @@ class _Trial:
             with open(part, "xb") as out:
                 proposal.write(out)
             after = examine_one(part, self._stop, self._checker).find
+            before = self._result.before
+            assert before is not None
             wanted = after is not None and (
                 (self._wishes.any and after.grade is not Grade.GONE)  # who chose, has seen it
-                or _is_better(proposal, after, self._result))
+                or is_better(before, proposal, after))
             if after is None or not wanted:
                 self._result.why = "no-better"
                 return False
@@ -271,11 +270,14 @@ class _Trial:
             os.fsync(made.fileno())
         result.output = _named(part, self._to, Path(result.path.name).stem, proposal.extension)
         result.after, result.why = after, ""
-        result.changes = (*proposal.changes, *(
+        # Without a break that could be named, data that belonged nowhere was left out.
+        changes = proposal.changes or (Change("written-anew"),)
+        result.changes = (*changes, *(
             Change("left-out", {"change": code}) for code in sorted(self._wishes.leave)))
         result.doubts, result.choices = proposal.doubts, proposal.choices
-        sound = after.grade is Grade.WHOLE or _opens(after)
-        result.share = proposal.share if sound else min(proposal.share, after.share)
+        assert result.before is not None
+        found = measured(result.before, proposal, after)
+        result.share_before, result.share = found.before, found.after
         result.grade = str(_grade_of(proposal, after, result.share))
         result.reference = None if proposal.reference is None else proposal.reference.path
 
@@ -299,36 +301,6 @@ def _grade_of(proposal: Mended, after: Find, share: float) -> Grade:
     complete = after.grade in (Grade.WHOLE, Grade.UNPROVEN) and share >= 1.0 and (
         "preview" not in proposal.doubts)
     return Grade.UNPROVEN if complete else Grade.PARTIAL
-
-
-def _is_better(proposal: Mended, after: Find, result: Treated) -> bool:
-    """Whether the checks say more for the new file than for the old one, and nothing of it is
-    less."""
-    assert result.before is not None
-    before = result.share_before if proposal.share_before is None else proposal.share_before
-    if after.grade in (Grade.GONE, Grade.REMNANT) and proposal.share >= LITTLE:
-        return False
-    preview = any(change.code == "preview-taken" for change in proposal.changes)
-    if preview and proposal.share <= before + BETTER:
-        return False
-    if after.grade is Grade.WHOLE:
-        return True  # what was there did not pass
-    if proposal.share < before - BETTER:
-        return False
-    opened = _opens(after)
-    if not opened and after.share <= before + BETTER:
-        return False
-    if RANK[after.grade] > RANK[result.before.grade] or (opened and not _opens(result.before)):
-        return True
-    # A thumbnail that shows what is missing now is no witness against what is told to be missing.
-    share = proposal.share if opened and not proposal.doubts else min(proposal.share, after.share)
-    return share > before + BETTER
-
-
-def _opens(find: Find) -> bool:
-    """Whether a strict decoder reads all of it."""
-    looked = [c for c in find.checks if c.name in ("full decode", "every frame", "structure")]
-    return bool(looked) and not any(c.outcome in AGAINST for c in looked)
 
 
 def _named(part: Path, to: Path, stem: str, extension: str) -> Path:

@@ -47,6 +47,16 @@ def _unit(data: bytes, at: int, width: int) -> int | None:
     return stop if fine else None
 
 
+def may_begin(head: bytes, size: int, width: int) -> bool:
+    """Whether a picture of `size` bytes may begin with `head`: a unit, or bytes that were cleared
+    and so tell nothing. True where `width` is 0, and units have no lengths."""
+    if not width or not head.strip(b"\0") or len(head) < width + 2:
+        return True
+    length = int.from_bytes(head[:width], "big")
+    return LEAST <= length <= size - width and not head[width] & 0x81 and (
+        head[width] >> 1 <= LAST_KIND) and head[width + 1] & 0xF8 == 0
+
+
 def _stop(data: bytes, start: int, width: int) -> int | None:
     """Where the picture ends whose first slice is at `start`."""
     stop = _unit(data, start, width)

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from needlewright.core.errors import FormatError
@@ -44,6 +45,13 @@ class Grid:
         wide, high = self.tile
         return [row * high, column * wide, min(self.size[1], (row + 1) * high),
                 min(self.size[0], (column + 1) * wide)]
+
+
+    def share(self, tiles: Iterable[int]) -> float:
+        """The part of the picture's area that `tiles` cover."""
+        covered = [(bottom - top) * max(0, right - left) for top, left, bottom, right in map(
+            self.area, tiles)]
+        return sum(covered) / max(1, self.size[0] * self.size[1])
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,6 +8,10 @@ import zlib
 
 import numpy as np
 
+from needlewright.core.errors import FormatError
+from needlewright.core.structures.inflating import Inflater
+
+SECTOR = 512
 PLAIN, LZW, DEFLATE, DEFLATE_OLD, PACKBITS = 1, 5, 8, 32946, 32773
 KNOWN = (PLAIN, LZW, DEFLATE, DEFLATE_OLD, PACKBITS)
 GREY = 0x80
@@ -24,6 +28,24 @@ def neutral(rows: int, row_bytes: int, pixel: int, grey: bool, predicted: bool) 
     if predicted:
         row = bytes([GREY]) * pixel + bytes(row_bytes - pixel)
     return row * rows
+
+
+def rows_before_damage(data: bytes, row_bytes: int, most: int) -> bytes:
+    """The rows, at most `most` of `row_bytes`, that a strip of Deflate gives in front of its
+    damage. Damage covers sectors, and is noticed a sector late at most; nothing coded is blank."""
+    inflater, out, before = Inflater(most * row_bytes), bytearray(), 0
+    try:
+        for at in range(0, len(data), SECTOR):
+            block = data[at : at + SECTOR]
+            if len(block) == SECTOR and not block.strip(b"\0"):
+                break
+            kept = len(out)
+            for piece in inflater.feed(block):
+                out += piece
+            before = kept
+    except FormatError:
+        pass
+    return bytes(out[: before // row_bytes * row_bytes])
 
 
 def coded(samples: bytes, coding: int) -> bytes:
