@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from collections.abc import Callable, Sequence
 from typing import Any
 
 from needlewright.core.delivery.listing import entry, volume_name
-from needlewright.core.errors import NeedlewrightError
+from needlewright.core.errors import JobError, NeedlewrightError
 from needlewright.core.jobs.rows import Filter, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.wording import changes, checks, seams, units
+from needlewright.wording import changes, checks, errors, seams, units
 from needlewright.wording import cli as words
 from needlewright.wording import finds as find_words
 
@@ -63,6 +64,8 @@ def chosen(job: Job, options: argparse.Namespace, missing: Missing,
     rows = job.matching(Filter(
         kinds=frozenset(options.kinds or ()), grades=frozenset(options.grades or ()),
         tray_only=tray_only, removed=True if options.removed_only else None))
+    if job.damage is not None:
+        print(f"needlewright: {errors.explain(_in_part(job))}", file=sys.stderr)
     if options.ids is not None:
         by_number = {row.id: row for row in rows}
         unknown = [number for number in options.ids if not job.rows([number])]
@@ -74,6 +77,10 @@ def chosen(job: Job, options: argparse.Namespace, missing: Missing,
         if not any(in_folder(row, options.folder) for row in job.matching()):
             raise NeedlewrightError("folder-unknown", folder=options.folder)
     return missing(job, rows) if options.missing_only else rows
+
+
+def _in_part(job: Job) -> JobError:
+    return JobError("job-damaged-in-part", path=str(job.folder), reason=job.damage)
 
 
 def in_folder(row: FindRow, folder: str) -> bool:

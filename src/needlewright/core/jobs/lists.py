@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from needlewright.core.checks.grading import Grade
 from needlewright.core.jobs.odd_rows import whole_row
 from needlewright.core.jobs.rows import Filter, FindRow
+from needlewright.core.walks import Kind
 
 # What is still kept comes first, the likeliest to be wanted before the rest.
 KEPT_FIRST = ("CASE f.kept WHEN 'trash' THEN 0 WHEN 'phone-trash' THEN 1"
@@ -79,4 +81,8 @@ def find_row(row: Sequence[Any]) -> FindRow:
     removed = None if row[11] is None else bool(row[11])
     values = [*row[:11], removed, *row[12:18], tuple(row[18].split(",")), bool(row[19]),
               bool(row[20]), row[21], bool(row[22]), *row[23:26], bool(row[26]), row[27]]
-    return FindRow(*values)
+    found = FindRow(*values)
+    Grade(found.grade), Kind(found.kind)  # of a damaged file it may be neither
+    if not (isinstance(found.size, int) and isinstance(found.share, float | int)):
+        raise ValueError(found.id)
+    return found

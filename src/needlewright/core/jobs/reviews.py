@@ -13,6 +13,7 @@ from functools import partial
 from typing import Any
 
 from needlewright.core.jobs.database import Database
+from needlewright.core.jobs.odd_rows import whole_row
 
 TRAY, ASIDE, LATER, NOTE = FIELDS = ("tray", "aside", "later", "note")
 MAX_NOTE = 4000  # letters
@@ -80,6 +81,7 @@ class Reviews:
         """Take the last step back; the finds that it concerned, none where there is no step."""
         return self._database.write(self._undo, soon=True)
 
+    @whole_row()
     def _undo(self) -> tuple[int, ...]:
         rows = self._database.rows(
             "SELECT find, field, was FROM review_journal WHERE step ="
@@ -98,6 +100,7 @@ class Reviews:
         assert row is not None
         return int(row[0]), int(row[1])
 
+    @whole_row()
     def _change(self, field: str, changes: list[tuple[int, Any, Any]]) -> None:
         if not changes:
             return
