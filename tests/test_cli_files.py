@@ -11,6 +11,7 @@ import sys
 import time
 from pathlib import Path
 
+from needlewright.core.jobs.turns import at_work
 from needlewright.wording.errors import explain
 from tests.mending import damage
 from tests.support import FolderTest, noise, png
@@ -36,6 +37,28 @@ class FilesTest(FolderTest):
         self.assertEqual(done.returncode, status, done.stderr + done.stdout)
         self.assertNotIn("Traceback", done.stderr)
         return done
+
+    def test_what_cannot_be_read_is_told_after_the_rest_is_done(self):
+        photo = self.put("whole.jpg", damage.photo(2))
+        cut = self.put("cut.jpg", damage.photo(3)[:40_000])
+        paths = (self.folder / "none.jpg", photo, "/proc/self/mem", cut)
+        checked = self.call("check", *paths, status=1)
+        self.assertIn("4 files: 1 whole, 1 partial, 2 unreadable", checked.stdout)
+        done = self.call("mend", *paths, "--to", "out", status=1)
+        self.assertTrue((self.folder / "out" / "cut.jpg").exists())
+        self.assertIn("There is no file at", done.stdout)
+
+    def test_a_second_program_on_a_job_says_so(self):
+        self.put("cut.jpg", damage.photo(3)[:40_000])
+        self.call("search", self.made, "--job", "job")
+        with at_work(self.folder / "job"):
+            for command in (("search", "--job", "job"), ("mend", "--job", "job")):
+                self.assertIn("Another program is working", self.call(*command, status=1).stderr)
+            with at_work(self.folder / "job"):  # the same program may
+                pass
+            self.call("search", "--job", "job", status=1)
+            self.call("finds", "--job", "job")
+        self.call("mend", "--job", "job")
 
     def test_killed_it_leaves_whole_files_and_a_list_of_them(self):
         for number in range(6):

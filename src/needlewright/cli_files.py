@@ -153,6 +153,7 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
              if not _inside(path, to) and str(path) not in known)
     shown = _Shown()
     totals: Counter[str] = Counter()
+    unread = 0
     with listing(wanted, "files") as list_:
         list_.finished = False
         for told in before:  # of a run that was interrupted
@@ -160,41 +161,45 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
         for done in treat(paths, to, [Path(r) for r in options.reference], stop, shown):
             shown.clear()
             totals[done.grade if done.output is not None else "left"] += 1
+            unread += done.error is not None
             list_.add(_mended_told(done))
             print(_mended_line(done), flush=True)
         list_.finished = not stop.is_set()
-    print(f"{units.count(totals['mended'], 'file')} mended, {totals['partial']:,} bettered in "
-          f"part, {totals['left']:,} left as they are; the list is {wanted}")
+    print(f"{units.count(totals['mended'], 'file')} mended, {totals['unproven']:,} unproven, "
+          f"{totals['partial']:,} in part, {totals['left']:,} left as they are; the list is "
+          f"{wanted}")
     if stop.is_set():
         raise KeyboardInterrupt
-    return 0
+    return 1 if unread else 0
 
 
 def _mend_job(options: argparse.Namespace, stop: threading.Event) -> int:
     from needlewright.core.jobs.store import Job
 
     with Job(options.job) as job, listing(options.json, "finds") as list_:
-        mend_all(job, options.reference, stop, list_)
-    return 0
+        return 1 if mend_all(job, options.reference, stop, list_) else 0
 
 
 def mend_all(job: Any, references: list[str], stop: threading.Event,
-             list_: Listing | None = None) -> None:
-    """Mend what is damaged in an open job, with these references; a line a find."""
+             list_: Listing | None = None) -> int:
+    """Mend what is damaged in an open job, with these references, a line a find; how many could not
+    be read."""
     from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
 
-    kept = left = 0
+    kept = left = unread = 0
     for event in mend_finds(job, mendable(job), stop, [Path(r) for r in references]):
         if not isinstance(event, MendedFind):
             print(f"mending {one_line(event.name)}", file=sys.stderr, flush=True)
             continue
         kept, left = kept + (event.kept is not None), left + (event.kept is None)
+        unread += event.error is not None
         if list_ is not None:
             list_.add(_find_told(event))
         print(_find_line(event), flush=True)
     print(f"{units.count(kept, 'find')} mended, {left:,} left as they are")
     if stop.is_set():
         raise KeyboardInterrupt
+    return unread
 
 
 def _find_line(event: Any) -> str:

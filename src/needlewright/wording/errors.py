@@ -119,6 +119,8 @@ SENTENCES = {
                      "write.",
     "job-not-written": "The job at {path} could not be written: {reason}. What was saved before "
                        "is safe.",
+    "job-at-work": "Another program is working on the job in {path}. Try again when it has ended, "
+                   "or stop it; nothing was changed.",
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
     "job-row-damaged": "The job file is damaged: an entry in it makes no sense ({reason}). Finds "
                        "that can be read are still listed and delivered.",

@@ -23,6 +23,7 @@ from needlewright.core.hashing import sha256_of
 from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.jobs.turns import at_work
 from needlewright.core.mending.base import (
     OPTIONAL,
     Change,
@@ -91,7 +92,13 @@ def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[P
                wishes: Wishes | None = None) -> Iterator[Mending | MendedFind]:
     """Mend finds one after another; ends early where `stop` is set. `given`: references by hand,
     before those of the job; `wishes`: what a person decides, None: what was decided before.
-    OSError where nothing can be written any more."""
+    OSError where nothing can be written any more; JobError where another program works on it."""
+    with at_work(job.folder):
+        yield from _mended_finds(job, ids, stop, given, wishes)
+
+
+def _mended_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[Path],
+                  wishes: Wishes | None) -> Iterator[Mending | MendedFind]:
     checker: DecoderPool[int] = DecoderPool(1)
     folder = job.folder / FOLDER
     folder.mkdir(exist_ok=True)

@@ -19,6 +19,7 @@ from needlewright.core.jobs.rows import SourceRow, StepRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.sums import summed
 from needlewright.core.jobs.texture import TextureFile
+from needlewright.core.jobs.turns import at_work
 from needlewright.core.search.bringing import until_back
 from needlewright.core.search.engine import cut_area, search
 from needlewright.core.search.events import (
@@ -60,10 +61,10 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
     """Search the image of `source`; yields the engine's events, and FindsKept as finds are written.
 
     Goes on where earlier searches ended: for each format only what has not been covered yet, or
-    everything where all of it has. Raises SourceError and JobError; what was found until then is
-    kept.
+    everything where all of it has. Raises SourceError and JobError, the latter also where another
+    program works on the job; what was found until then is kept.
     """
-    with open_source(source.path) as image:
+    with at_work(job.folder), open_source(source.path) as image:
         if isinstance(image, DistantShelf):
             image.heed(stop)
             for state in until_back(image, stop, plan.patience):

@@ -41,7 +41,12 @@ class ImageFile(Source):
             self.block_size = _told_by_device(self._fd, PHYSICAL_SECTOR) or self.sector_size
             if direct:
                 fcntl.fcntl(self._fd, fcntl.F_SETFL, os.O_RDONLY | os.O_DIRECT)
-        self._size = os.lseek(self._fd, 0, os.SEEK_END)
+        try:
+            self._size = os.lseek(self._fd, 0, os.SEEK_END)
+        except OSError as error:
+            self.close()
+            reason = os.strerror(error.errno or errno.EIO)
+            raise SourceError("source-unopenable", path=str(self.path), reason=reason) from error
         if self._size == 0:
             self.close()
             raise SourceError("source-empty", path=str(self.path))

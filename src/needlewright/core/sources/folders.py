@@ -7,19 +7,15 @@ import stat
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from needlewright.core.errors import SourceError
-
 
 def files_in(paths: Iterable[str | os.PathLike[str]]) -> Iterator[Path]:
     """Every regular file among `paths` and in the folders there, sorted within each folder; links
-    are not followed, so that no folder is walked twice. SourceError for a path that is not there.
-    """
+    are not followed, so that no folder is walked twice. A path that is not there is given as it
+    is: whoever opens it tells so, and the others are looked at all the same."""
     for given in paths:
         path = Path(given)
         if path.is_dir():
             yield from _files_below(path)
-        elif not path.exists():
-            raise SourceError("source-missing", path=str(path))
         else:
             yield path
 
