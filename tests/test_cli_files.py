@@ -211,7 +211,8 @@ class FilesTest(FolderTest):
                 (("mend", "--job", "nowhere"), 1, "no job"),
                 (("mend", self.made, "--job", "j", "--to", "o"), 2, "--job")):
             with self.subTest(arguments):
-                self.assertIn(part, self.call(*arguments, status=status).stderr)
+                done = self.call(*arguments, status=status)
+                self.assertIn(part, done.stderr + done.stdout)
         self.put("file", b"x")
         self.call("mend", self.made, "--to", self.made / "file", status=1)
 
