@@ -54,6 +54,12 @@ class NamingTest(FolderTest):
         self.assertIn("name-likely", [c.code for c in record.checks])
         self.assertEqual(sum(t.finds for t in self.job.tally()), 1)
 
+    def test_a_record_that_is_read_again_is_not_gone_again(self):
+        """After a kill the records are read once more."""
+        self.named(carved(4096, 5000), gone("a.jpg", 5000))
+        self.assertEqual(self.named(gone("a.jpg", 5000), gone("b.jpg", 5000, at=800)), {
+            (4096, "whole"): "DCIM/a.jpg", (800, "gone"): "DCIM/b.jpg"})
+
     def test_two_of_that_size_and_nobody_is_named(self):
         found = self.named(carved(4096, 5000), carved(20_480, 5000), gone("a.jpg", 5000))
         self.assertEqual(found[4096, "whole"], None)

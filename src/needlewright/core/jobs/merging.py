@@ -81,6 +81,10 @@ def settle(find: Find, standing: Sequence[Standing]) -> Decision:
         return _stitched(find, standing)
     if isinstance(find.content, ShelfObject):
         return _shelved(find, standing)
+    joined = next((s for s in standing if s.claim == STITCHED and s.grade is Grade.WHOLE), None)
+    if joined is not None and find.grade is not Grade.WHOLE and (
+            find.record is None or is_same(find, joined)):
+        return Decision(Act.KEEP, find, joined.number)  # its first piece, found again
     standing = [s for s in standing if s.claim not in (STITCHED, BY_HAND)]
     same = next((s for s in standing if is_same(find, s)), None)
     if same is not None:

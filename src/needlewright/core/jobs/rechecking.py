@@ -60,9 +60,10 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
             pool.close()
         find, _ = find_of(asked, report, record.row.found_by[0], medium.sector_size)
         find = _recorded(find, record)
-        if record.joined_from is not None:
+        if record.seams:
+            origin = record.joined_from  # gone where the whole file took its place
             find = replace(find, seams=record.seams,
-                           joined_from=job.break_of(record.joined_from)[0])
+                           joined_from="" if origin is None else job.break_of(origin)[0])
         job.recheck_finds(record.row.source, [summed(find, medium, job.folder, stop)])
         return True
 

@@ -85,7 +85,8 @@ class FindWriter:
         """Write `find` as far as it is new; (id, find) of what was written."""
         decision = settle(find, standing)
         number: int | None = decision.number
-        if decision.act is Act.KEEP:
+        if decision.act is Act.KEEP or self._is_back(source, find) or (
+                self._lies_in_joined(source, find)):
             return []
         if decision.act is Act.JOIN:
             self._set_found_by(decision.number, decision.find.found_by)
@@ -94,9 +95,33 @@ class FindWriter:
             number = self._insert(source, decision.find, decision.claim)
             if number is not None and find.seams and find.grade is Grade.WHOLE:
                 self._drop_found_scraps(number, find)
+                if decision.claim == STITCHED:
+                    self._drop_joined(source, number, decision.find)
         else:
             self._replace(source, decision.find, decision.number, keep_pictures=False)
         return [] if number is None else [(number, decision.find)]
+
+    def _is_back(self, source: int, find: Find) -> bool:
+        """Whether the file of a record that leads to nothing was found elsewhere meanwhile: by its
+        pieces, or by the size that the record states."""
+        if find.grade is not Grade.GONE or find.record is None or find.path is None:
+            return False
+        return self._database.row(
+            "SELECT 1 FROM finds WHERE source = ? AND folder = ? AND path = ? AND record_at = ?"
+            " AND grade <> ?", (source, find.path.rpartition("/")[0], find.path, find.record.at,
+                                Grade.GONE)) is not None
+
+    def _lies_in_joined(self, source: int, find: Find) -> bool:
+        """Whether a damaged find without a name lies in a file that was put together, and is whole:
+        it was listed before, and found its file."""
+        if find.record is not None or find.seams or find.grade not in (
+                Grade.PARTIAL, Grade.REMNANT):
+            return False
+        return self._database.row(
+            "SELECT 1 FROM finds f JOIN extents e ON e.find = f.id WHERE f.source = ?"
+            " AND f.grade = ? AND f.id IN (SELECT find FROM seams)"
+            " AND e.offset <= ? AND e.offset + e.length >= ?",
+            (source, Grade.WHOLE, find.start, find.start + find.size)) is not None
 
     def add_mended(self, source: int, find: Find, origin: int, changes: str) -> int:
         """Write what was mended from find `origin`, over an earlier version; its id."""
@@ -265,6 +290,24 @@ class FindWriter:
                     " WHERE id = ?) AND id NOT IN (SELECT find FROM reviews)",
                     (Kind.SCRAP, find.kind, Grade.REMNANT, find.start,
                      offset, offset + length, number)))
+
+    def _drop_joined(self, source: int, number: int, find: Find) -> None:
+        """The find that had the first piece only, and damaged ones without a name in the others:
+        all of them are in the whole file now. What a person has judged stays."""
+        column = "id, source, size, kind, grade, found_by"
+        self._drop(self._database.rows(
+            f"SELECT {column} FROM finds WHERE source = ? AND id <> ? AND grade <> ?"
+            " AND (key = ? OR start = ? AND format = ?) AND (record_at IS NULL OR path IS ?)"
+            " AND id NOT IN (SELECT find FROM reviews)",
+            (source, number, Grade.WHOLE, find.joined_from, find.start, find.format, find.path)))
+        for offset, length in find.extents:
+            if offset is not None:
+                self._drop(self._database.rows(
+                    f"SELECT {column} FROM finds WHERE source = ? AND start >= ? AND start + size"
+                    " <= ? AND id <> ? AND grade IN ('partial', 'remnant') AND record_at IS NULL"
+                    " AND id NOT IN (SELECT find FROM seams)"
+                    " AND id NOT IN (SELECT find FROM reviews)",
+                    (source, offset, offset + length, number)))
 
     def _drop(self, rows: Sequence[tuple[Any, ...]]) -> None:
         for scrap, source, size, kind, grade, by in rows:
