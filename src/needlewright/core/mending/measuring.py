@@ -15,6 +15,7 @@ from needlewright.core.finds import Find
 from needlewright.core.mending.base import Mended
 
 BETTER = 0.002  # of it must be there more, where both pass or neither
+COST = 0.02  # of it that may be given up for a file that opens in every program
 LITTLE = 0.02  # below which only a scrap is there
 RANK = {Grade.WHOLE: 5, Grade.UNPROVEN: 4, Grade.MENDED: 3, Grade.PARTIAL: 2, Grade.REMNANT: 1,
         Grade.GONE: 0}
@@ -53,12 +54,13 @@ def is_better(before: Find, proposal: Mended, after: Find) -> bool:
     found = measured(before, proposal, after)
     if after.grade in (Grade.GONE, Grade.REMNANT) and proposal.share >= LITTLE:
         return False
-    if found.after < found.before - BETTER:
+    opened = found.opens[1] and not found.opens[0]
+    if found.after < found.before - (COST if opened else BETTER):
         return False
     more = found.after > found.before + BETTER
     if any(change.code == PREVIEW for change in proposal.changes) and not more:
         return False
-    if after.grade is Grade.WHOLE or (found.opens[1] and not found.opens[0]):
+    if after.grade is Grade.WHOLE or opened:
         return True  # what was there did not pass
     if not found.opens[1] and after.share <= found.before + BETTER:
         return False
