@@ -1,8 +1,10 @@
-"""`python -m benchmarks.lists [--n 30] [-v]`: removed files on random ext2 and ext3 cards.
+"""`python -m benchmarks.lists [--n 30] [--kinds ext2,ext3,ext4] [-v]`: removed files on cards.
 
 The kernel's driver writes photographs and clips in turns, removes some, writes others into the
-gaps, and removes most of these. Counted: removed files of which every block is still what it was,
-and how many of them come back byte for byte. Needs root and loop devices.
+gaps, and removes most of these; on ext4 each turn is flushed to the medium, or its driver would
+put each file into one piece, and some cards have no journal. Counted: removed files of which every
+block is still what it was, and how many of them come back byte for byte. Needs root and loop
+devices.
 """
 
 from __future__ import annotations
@@ -10,6 +12,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import hashlib
+import os
 import random
 import subprocess
 import tempfile
@@ -49,7 +52,10 @@ class Card:
         self.point.mkdir()
         with self.image.open("wb") as out:
             out.truncate(size)
-        subprocess.run(["mkfs." + kind, "-q", "-F", "-b", str(block), self.image], check=True)
+        self.flushed = kind == "ext4"
+        plain = ["-O", "^has_journal"] if self.flushed and rng.random() < 0.5 else []
+        subprocess.run(["mkfs." + kind, "-q", "-F", "-b", str(block), *plain, self.image],
+                       check=True)
         subprocess.run(["mount", "-o", "loop", self.image, self.point], check=True)
         self.there: dict[str, bytes] = {}
         self.gone: list[tuple[str, bytes, list[int]]] = []
@@ -62,6 +68,8 @@ class Card:
                 for _, data, out in open_ones:
                     out.write(data[at : at + step])
                     out.flush()
+                    if self.flushed:
+                        os.fsync(out.fileno())
         for name, data, out in open_ones:
             with contextlib.suppress(OSError):
                 out.close()
@@ -98,9 +106,10 @@ class Card:
         return found
 
 
-def make(seed: int, folder: Path, files: list[tuple[str, bytes]]) -> tuple[Card, str]:
+def make(seed: int, folder: Path, files: list[tuple[str, bytes]],
+         kinds: list[str]) -> tuple[Card, str]:
     rng = random.Random(seed)
-    kind, block = ("ext2", "ext3")[seed % 2], BLOCKS[seed % 3]
+    kind, block = kinds[seed % len(kinds)], BLOCKS[seed % 3]
     card = Card(folder, kind, block, rng.randrange(16, 40) * MIB, rng)
     try:
         picked = rng.sample(files, len(files))
@@ -138,12 +147,13 @@ def back(card: Card, folder: Path) -> tuple[set[str], int]:
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--n", type=int, default=30)
+    parser.add_argument("--kinds", default="ext2,ext3")
     parser.add_argument("-v", action="store_true")
     asked = parser.parse_args()
     files, total = media(), Counter[str]()
     for seed in range(asked.n):
         with tempfile.TemporaryDirectory() as name:
-            card, what = make(seed, Path(name), files)
+            card, what = make(seed, Path(name), files, asked.kinds.split(","))
             standing, began = card.standing(), time.monotonic()
             found, false = back(card, Path(name))
             took = time.monotonic() - began

@@ -1,12 +1,14 @@
-"""Lists of blocks that outlive their files on ext2 and ext3: written by mkfs and debugfs, removed,
-and their inodes cleared as the kernel's driver does."""
+"""Lists of blocks that outlive their files on ext2 and ext3, and leaves of extents on ext4: written
+by mkfs and debugfs, removed, and their inodes cleared as the kernel's driver does."""
 
 from __future__ import annotations
 
 import hashlib
+import struct
 import subprocess
 import threading
 import unittest
+from itertools import pairwise
 from shutil import which
 
 from needlewright.core.contents import Place
@@ -14,6 +16,7 @@ from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
+from needlewright.core.volumes.ext.leaves import leftover_leaves
 from needlewright.core.volumes.ext.lists import LostLists
 from needlewright.core.volumes.ext.reader import ExtReader
 from tests.media.cameras import CAMERAS, photograph
@@ -59,17 +62,50 @@ class ListsTest(FolderTest):
                     lists = LostLists(ExtReader(source))
                     told = {entry.record_at // block for entry in lists.entries()}
                 self.assertTrue(all(told & set(numbers) for numbers in blocks.values()))
-                job, row = job_for_image(self.folder / f"job-{block}", image)
-                with job:
-                    list(run_search(job, row, Plan(steps=("records",)), threading.Event()))
-                    with ImageFile(image) as source:
-                        found = set()
-                        for find in job.matching():
-                            if find.grade == "whole":
-                                file = job.record(find.id).content.open(Place(source, job.folder))
-                                found.add(hashlib.sha256(file.read_at(0, file.size)).hexdigest())
-                self.assertEqual(found, {
+                self.assertEqual(self.wholes(image), {
                     hashlib.sha256(data).hexdigest() for data in photos.values()})
+
+    def wholes(self, image) -> set[str]:
+        """SHA-256 of every find that is whole by records alone."""
+        job, row = job_for_image(self.folder / f"job of {image.name}", image)
+        with job, ImageFile(image) as source:
+            list(run_search(job, row, Plan(steps=("records",)), threading.Event()))
+            found = set()
+            for find in job.matching():
+                if find.grade == "whole":
+                    file = job.record(find.id).content.open(Place(source, job.folder))
+                    found.add(hashlib.sha256(file.read_at(0, file.size)).hexdigest())
+        return found
+
+    def test_a_removed_file_comes_back_by_the_leaf_of_its_tree(self):
+        image = self.folder / "leaves.img"
+        with image.open("wb") as out:
+            out.truncate(16 * MIB)
+        subprocess.run(["mkfs.ext4", "-q", "-F", "-b", "1024", "-O", "^has_journal", image],
+                       check=True)
+        filler = self.folder / "filler"
+        filler.write_bytes(b"reeds" * 2000)
+        debugfs(image, *(f"write {filler} f{n}" for n in range(40)))
+        debugfs(image, *(f"rm f{n}" for n in range(0, 40, 2)))  # room in pieces
+        data = photograph(CAMERAS[7], 5)  # without long zeros, which would be holes
+        (self.folder / "mine.jpg").write_bytes(data)
+        debugfs(image, f"write {self.folder / 'mine.jpg'} mine.jpg")
+        numbers = [int(b) for b in debugfs(image, "blocks mine.jpg").split("\n")[1].split()]
+        self.assertGreater(sum(b - a != 1 for a, b in pairwise(numbers)), 4)
+        debugfs(image, "clri mine.jpg", *(f"freeb {b}" for b in numbers), "unlink mine.jpg")
+        with ImageFile(image) as source:
+            leaves = leftover_leaves(ExtReader(source))
+        self.assertEqual([leaf.first for leaf in leaves], [0])
+        self.assertEqual(self.wholes(image), {hashlib.sha256(d).hexdigest() for d in (
+            data, filler.read_bytes())})
+        with image.open("r+b") as out:  # a leaf whose pieces overlap, or leave the volume, is none
+            for entry in ((0, 9, 0, 700), (4, 9, 0, 900)), ((0, 9, 0, 700), (9, 9, 0, 99_999)):
+                out.seek(leaves[0].block * 1024)
+                out.write(struct.pack("<HHHHI", 0xF30A, 2, 84, 0, 0) + b"".join(
+                    struct.pack("<IHHI", *one) for one in entry))
+                out.flush()
+                with ImageFile(image) as source:
+                    self.assertEqual(leftover_leaves(ExtReader(source)), [])
 
     def test_what_only_looks_like_a_list_makes_no_find(self):
         image = self.folder / "numbers.img"

@@ -79,12 +79,12 @@ def file_extents(inode: Inode, block_size: int, blocks: int, read: ReadBlock) ->
     """(extents in bytes of the volume, what is wrong with them) of an inode's map."""
     if inode.flags & USES_EXTENTS:
         pieces: list[tuple[int, int, int, bool]] = []
-        why = _walk_extents(inode.map, pieces, blocks, read, 0)
-        return _laid_out(pieces, inode.size, block_size, why)
+        why = walk_extents(inode.map, pieces, blocks, read, 0)
+        return laid_out(pieces, inode.size, block_size, why)
     return _mapped(inode, block_size, blocks, read)
 
 
-def _walk_extents(node: bytes, pieces: list[tuple[int, int, int, bool]], blocks: int,
+def walk_extents(node: bytes, pieces: list[tuple[int, int, int, bool]], blocks: int,
                   read: ReadBlock, level: int) -> str:
     """Collect (file block, count, block, written) below `node`; what is wrong, or ""."""
     if len(node) < 12:
@@ -110,11 +110,11 @@ def _walk_extents(node: bytes, pieces: list[tuple[int, int, int, bool]], blocks:
             inner = read(low | high << 32) if low | high << 32 < blocks else b""
             if len(inner) >= 8 and struct.unpack_from("<H", inner, 6)[0] >= depth:
                 return "extents-wrong"  # deeper ones lead nowhere but in circles
-            why = _walk_extents(inner, pieces, blocks, read, level + 1) or why
+            why = walk_extents(inner, pieces, blocks, read, level + 1) or why
     return why
 
 
-def _laid_out(pieces: list[tuple[int, int, int, bool]], size: int, block_size: int,
+def laid_out(pieces: list[tuple[int, int, int, bool]], size: int, block_size: int,
               why: str) -> tuple[Extents, str]:
     """Extents in file order with holes between them, cut to the file's size."""
     out: list[tuple[int | None, int]] = []
@@ -153,7 +153,7 @@ def _mapped(inode: Inode, block_size: int, blocks: int, read: ReadBlock) -> tupl
             break
         at, wrong = _list(out, at, pointer, level, wanted, blocks, block_size, read)
         why = why or wrong
-    return _laid_out(out, inode.size, block_size, why)
+    return laid_out(out, inode.size, block_size, why)
 
 
 def _append(out: list[tuple[int, int, int, bool]], at: int, block: int) -> int:

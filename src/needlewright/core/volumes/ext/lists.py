@@ -41,7 +41,7 @@ def leftover_lists(tables: ExtTables) -> dict[int, Leftover]:
     size, blocks = tables.geometry.block_size, tables.geometry.blocks
     first = tables.geometry.first_block + 1
     found: dict[int, Leftover] = {}
-    for begin, count in _free_runs(tables.allocation()):
+    for begin, count in free_runs(tables.allocation()):
         step = max(1, READ_BYTES // size)
         for at in range(begin, begin + count, step):
             number = min(step, begin + count - at)
@@ -54,7 +54,7 @@ def leftover_lists(tables: ExtTables) -> dict[int, Leftover]:
     return found
 
 
-def _free_runs(now: Allocation) -> Iterator[tuple[int, int]]:
+def free_runs(now: Allocation) -> Iterator[tuple[int, int]]:
     """(first, count) of the runs of free blocks."""
     free = np.unpackbits(now.bits, bitorder="little")[: now.count] == 0
     edges = np.flatnonzero(np.diff(np.concatenate(([False], free, [False])).astype(np.int8)))

@@ -28,6 +28,7 @@ from needlewright.core.volumes.ext.inodes import (
     read_inode,
 )
 from needlewright.core.volumes.ext.journal import Journal
+from needlewright.core.volumes.ext.leaves import LostLeaves
 from needlewright.core.volumes.ext.lists import LostLists
 from needlewright.core.volumes.ext.removed import RemovedInodes
 from needlewright.core.volumes.ext.superblock import (
@@ -85,8 +86,14 @@ class ExtReader(ExtTables):
                 pass
         if self._gone is None:
             self._gone = RemovedInodes(self, self._journal())
-        yield from self._gone.entries()
-        if self.geometry.kind != "ext4":  # whose files have extents instead
+        known: set[int] = set()
+        for entry in self._gone.entries():
+            if entry.extents and entry.extents[0][0] is not None:
+                known.add(entry.extents[0][0])
+            yield entry
+        if self.geometry.kind == "ext4":
+            yield from LostLeaves(self).entries(known)
+        else:
             self._lists = self._lists or LostLists(self)
             yield from self._lists.entries()
 
