@@ -18,7 +18,12 @@ from tests.support import CLUSTER, FolderTest, finds_on, medium, noise
 
 #: Codings that show nothing of foreign data: complete, and told to be unproven.
 SILENT = {("amr", "narrow"), ("mp3", "bare"), ("avif", "plain"), ("heic", "plain"), ("webm", "vp9"),
-          *(("webp", name) for name in ("lossy", "lossless", "alpha", "animated"))}
+          *(("webp", name) for name in ("lossy", "lossless", "alpha", "animated")),
+          # Plain samples, which other ones of their kind continue, and HEVC, which decodes much.
+          ("aiff", "16-bit"), ("wav", "16-bit"), ("wav", "long"), ("bmp", "plain"),
+          ("bmp", "palette"), ("psd", "raw"), ("mp4", "hevc"), ("cr2", "marked"), ("dng", "plain"),
+          ("nef", "coded"), ("rw2", "marked"),
+          *(("tiff", name) for name in ("raw", "pages", "large-offsets"))}
 UNREADABLE = {"cr3"}  # made-up raw data that no decoder knows
 BEHIND = {"noise": noise(70_000), "blank": bytes(70_000), "ones": b"\xff" * 70_000,
           "text": b"05:58;Reedmouth weir;3;mist\n" * 2500}

@@ -31,6 +31,7 @@ av.logging.set_level(av.logging.PANIC)
 STRICT = {"err_detect": "explode", "skip_loop_filter": "all", "skip_idct": "all"}
 CONCEALING = {"h264", "hevc"}  # decoders that say of each frame whether they concealed something
 NUMBERED = ("mpegts",)  # packets are lost there without any decoder's concealing a thing
+HOLLOW = bytes(64)  # that no coded unit holds (ITU-T H.264, 7.4.1; H.265, 7.4.2): three are escaped
 NOT_BLACK = 24  # mean grey level
 WAVE_SIZE = (360, 200)
 LONG_S = 20.0
@@ -143,6 +144,7 @@ class _Track:
     def __init__(self, stream: Any) -> None:
         self.kind = stream.type
         self.coding = stream.codec_context.name
+        self.length_bytes = _length_bytes(self.coding, stream.codec_context.extradata or b"")
         self.base = float(stream.time_base) if stream.time_base else 0.0
         self.packets = self.frames = self.bad = 0
         self.first: int | None = None
@@ -285,8 +287,32 @@ def stretch(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tupl
     return answer, []
 
 
+def _length_bytes(coding: str, configuration: bytes) -> int:
+    """Bytes of the length in front of each coded unit (ISO/IEC 14496-15, 5.3.3.1, 8.3.3.1); 0 where
+    start codes part them."""
+    at = {"h264": 4, "hevc": 21}.get(coding)
+    if at is None or len(configuration) <= at or configuration[0] != 1:
+        return 0
+    return (configuration[at] & 3) + 1
+
+
+def is_hollow(data: bytes, length_bytes: int) -> bool:
+    """Whether zeros stand in the midst of a coded unit, as cleared and unread sectors leave them.
+    Decoders read much of that as a grey picture."""
+    if not length_bytes or HOLLOW not in data:
+        return False
+    at = 0
+    while at + length_bytes < len(data):
+        start = at + length_bytes
+        stop = start + int.from_bytes(data[at:start], "big")
+        if HOLLOW in data[start:stop].rstrip(b"\0"):
+            return True
+        at = stop
+    return False
+
+
 def _decode(packet: Any, track: _Track, shown: _Shown) -> None:
-    failed = False
+    failed = bool(track.length_bytes) and is_hollow(bytes(packet), track.length_bytes)
     strip = shown.strip if packet.stream.index == shown.index else None
     if strip is not None and packet.size and packet.pts is not None:
         strip.expect(packet.pts * track.base)

@@ -65,7 +65,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
                 view, data[0], data[0] + there, 0, channels * bits // 8, bits // 8, not little))
     duration = round(frames / rate, 3) if rate else None
     return finish(start, end, problem, Facts(duration_s=duration), parts, checks, share=share,
-                  verified=at if problem else None, opaque=[data] if data else ())
+                  verified=at if problem else None, opaque=[data] if data else (),
+                  unproven="coding-silent" if linear else "")
 
 
 register(Format(

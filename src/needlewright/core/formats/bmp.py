@@ -76,7 +76,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     share = max(0.0, (end - start - pixels_at) / need)
     return finish(start, end, problem, Facts(width, height), parts, checks, share=share,
                   verified=None if problem is None else start + pixels_at,
-                  opaque=[(start + pixels_at, end)])
+                  opaque=[(start + pixels_at, end)],
+                  unproven="coding-silent" if compression in PLAIN else "")
 
 
 def accept(head: bytes) -> bool:

@@ -223,7 +223,7 @@ def _follow(state: _State, start: int) -> None:
         raise FormatError("no-frames", offset=state.at)
 
 
-SILENT = frozenset(("VP8", "VP9", "AV1", "V_VP8", "V_VP9", "V_AV1"))
+SILENT = frozenset(("VP8", "VP9", "AV1", "HEVC", "V_VP8", "V_VP9", "V_AV1", "V_MPEGH/ISO/HEVC"))
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:

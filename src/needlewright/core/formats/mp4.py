@@ -44,7 +44,9 @@ OPENING = (b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot")  # of files old
 EPOCH = datetime(1904, 1, 1, tzinfo=UTC)
 YEARS = range(1971, 2107)
 #: Codings whose decoders take foreign data for pictures.
-SILENT = frozenset((b"vp08", b"vp09", b"av01", b"raw ", b"2vuy", b"v210"))
+# Codings whose decoders notice less than nine in ten foreign clusters.
+SILENT = frozenset((b"vp08", b"vp09", b"av01", b"raw ", b"2vuy", b"v210", b"hvc1", b"hev1", b"dvh1",
+                    b"dvhe"))
 PLACED = frozenset((b"free", b"skip", b"wide", b"uuid", b"udta", b"meta", b"mfra", b"pnot",
                     b"PICT"))
 

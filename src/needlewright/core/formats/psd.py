@@ -146,7 +146,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         (structure(problem, start, len(parts)), end_mark(problem is None, counted=True),
          dimensions(width, height), *extra),
         share=share if problem else 1.0, verified=sure if problem else None,
-        opaque=[(picture_at, end)])
+        opaque=[(picture_at, end)],
+        unproven="coding-silent" if problem is None and view.big(picture_at, 2) == RAW else "")
 
 
 register(Format(

@@ -45,11 +45,11 @@ def strips_check(tiff: Tiff, directory: Directory) -> Check | None:
 
 
 def silent(tiff: Tiff, directory: Directory) -> bool:
-    """Whether nothing shows foreign data in a picture: plain samples that no check here follows."""
+    """Whether nothing shows all foreign data in a picture: plain samples, which another picture's
+    continue well enough."""
     spans = _spans(tiff, directory)
     coding = tiff.value(directory, CODING) or PLAIN
-    plain = bool(spans) and (coding == PLAIN or _is_plain(tiff, directory, spans))
-    return plain and _plain(tiff, directory, spans) is None
+    return bool(spans) and (coding == PLAIN or _is_plain(tiff, directory, spans))
 
 
 def _spans(tiff: Tiff, directory: Directory) -> list[tuple[int, int]]:

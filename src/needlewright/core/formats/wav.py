@@ -117,7 +117,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     return finish(
         start, end, problem, Facts(duration_s=round(there / state.byte_rate, 3), extra=extra),
         state.parts, checks, share=share, verified=data_start if problem else None,
-        opaque=[(data_start, data_start + there)])
+        opaque=[(data_start, data_start + there)], unproven="coding-silent")
 
 
 register(Format(
