@@ -145,7 +145,8 @@ def _fill(tiff: Tiff, directory: Directory, size: int, made: _Made) -> None:
             data = tiff.view.peek(start, there * row_bytes)
         head = b""
         if coding in (strips.DEFLATE, strips.DEFLATE_OLD):
-            head = strips.rows_before_damage(tiff.view.peek(start, length), row_bytes, rows)
+            head = strips.rows_before_damage(tiff.view.peek(start, length), start, row_bytes,
+                                             rows)
             there = len(head) // row_bytes
         data += strips.coded(
             head + strips.neutral(rows - there, row_bytes, pixel, grey, predicted), coding)

@@ -30,19 +30,22 @@ def neutral(rows: int, row_bytes: int, pixel: int, grey: bool, predicted: bool) 
     return row * rows
 
 
-def rows_before_damage(data: bytes, row_bytes: int, most: int) -> bytes:
-    """The rows, at most `most` of `row_bytes`, that a strip of Deflate gives in front of its
-    damage. Damage covers sectors, and is noticed a sector late at most; nothing coded is blank."""
-    inflater, out, before = Inflater(most * row_bytes), bytearray(), 0
+def rows_before_damage(data: bytes, start: int, row_bytes: int, most: int) -> bytes:
+    """The rows, at most `most` of `row_bytes`, that a strip of Deflate at byte `start` of its file
+    gives in front of its damage. Damage covers sectors, and is noticed a sector late at most;
+    nothing coded is blank."""
+    inflater, out, before, at = Inflater(most * row_bytes), bytearray(), 0, 0
     try:
-        for at in range(0, len(data), SECTOR):
-            block = data[at : at + SECTOR]
+        while at < len(data):
+            stop = at + SECTOR - (start + at) % SECTOR
+            block = data[at:stop]
             if len(block) == SECTOR and not block.strip(b"\0"):
+                before = len(out)
                 break
             kept = len(out)
             for piece in inflater.feed(block):
                 out += piece
-            before = kept
+            before, at = kept, stop
     except FormatError:
         pass
     return bytes(out[: before // row_bytes * row_bytes])
