@@ -106,7 +106,8 @@ class Walk:
     which no other file belongs. `tentative`: so little is fixed that only a decoder can tell
     whether this is a file at all. `unproven`: code of why nothing here can show that all of the
     content is its own; "" where something does. `edited`: it says that it was edited, so that its
-    preview may show what it was before.
+    preview may show what it was before. `guessed`: nothing in a broken file says how long it is, so
+    that `share` is a guess.
     """
 
     start: int
@@ -127,3 +128,4 @@ class Walk:
     tentative: bool = False
     unproven: str = ""
     edited: bool = False
+    guessed: bool = False

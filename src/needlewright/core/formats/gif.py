@@ -144,7 +144,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, problem, Facts(state.width, state.height), state.parts,
         (structure(problem, start, len(state.parts)), coded, end_mark(problem is None),
          dimensions(state.width, state.height)),
-        share=share, verified=None if problem is None else _verified(state, end))
+        share=share, verified=None if problem is None else _verified(state, end),
+        guessed=problem is not None and state.frames > 0)
     if problem is None or broken_row is None:
         return found
     return replace(found, broken=broken_at(problem, broken_row))

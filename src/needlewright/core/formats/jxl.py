@@ -11,6 +11,7 @@ from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import top_level
 from needlewright.core.structures.jxl_codestream import Image, codestream_end, read_image
+from needlewright.core.structures.sector_checks import payload_check
 from needlewright.core.structures.view import (
     Parts,
     View,
@@ -38,6 +39,7 @@ class _Jxl:
         self.image: Image | None = None
         self.exif = Exif()
         self.complete = False
+        self.dense: list[tuple[int, int]] = []  # coded data, in which nothing is blank
         self.sure = view.start + 2  # the boxes in front of this lead to another
 
     def bare(self) -> None:
@@ -47,6 +49,7 @@ class _Jxl:
         self.parts.add("header", self.at, first)
         end, _ = codestream_end(self.view, self.image, first)
         self.parts.add("frames", first, end)
+        self.dense.append((first, end))
         self.at, self.complete = end, True
 
     def boxes(self) -> None:
@@ -70,6 +73,8 @@ class _Jxl:
                 self.exif = read_exif(view.take(box.body + 4, stop - box.body - 4))
             self.complete = self.complete or box.name == b"jxlc" or (
                 box.name == b"jxlp" and view.big(box.body, 4) >= LAST_PART)
+            if box.name in CODED:
+                self.dense.append((box.body, stop))
             self.parts.add(box.name.decode("ascii").strip(), box.start, stop)
             self.at = stop
         if not self.complete:
@@ -107,8 +112,10 @@ def walk(source: Source, start: int, stop: int) -> Walk:
     checks = [structure(problem, start, len(jxl.parts)), end_mark(problem is None, counted=True)]
     if jxl.image is not None:
         checks.append(dimensions(width, height))
+    if problem is None:
+        checks.append(payload_check(jxl.view, jxl.dense))
     found = finish(start, end, problem, facts, jxl.parts, checks, share=0.5 if problem else 1.0,
-                   verified=jxl.sure if problem or bare else None,
+                   guessed=problem is not None, verified=jxl.sure if problem or bare else None,
                    opaque=[(start + 1, end)])
     return replace(found, tentative=bare)
 

@@ -265,7 +265,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
                 end_mark(problem is None, counted=True)),
         variant=variant, verified=None if problem is None else min(
             state.last_block if state.last_block is not None else state.at, end),
-        unproven="coding-silent" if silent else "")
+        unproven="coding-silent" if silent else "",
+        guessed=problem is not None and seconds is None)
 
 
 register(Format(

@@ -116,7 +116,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         Facts(width, height, duration_s=round(state.seconds, 3) or None,
               extra={"codings": ", ".join(sorted(codings))}), parts,
         (structure(problem, start, state.pages), coded, end_mark(problem is None)),
-        share=0.5 if problem else 1.0, variant=variant,
+        share=0.5 if problem else 1.0, variant=variant, guessed=problem is not None,
         verified=state.at if problem else None)
 
 

@@ -258,7 +258,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, problem, Facts(), state.parts,
         (structure(problem, start, state.objects), index, *pages, *coded,
          end_mark(problem is None)),
-        share=1.0 if problem is None else share, verified=state.at if problem else None)
+        share=1.0 if problem is None else share,
+        guessed=problem is not None and not state.linear_stop,
+        verified=state.at if problem else None)
 
 
 register(Format(

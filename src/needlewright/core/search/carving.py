@@ -77,6 +77,9 @@ def follow(source: Source, start: int, form: Format, stop: StopSignal,
         walk = _with_stranger(source, walk, stop)
         if not bounded:
             walk = borne_out(source, walk, stop, *strong_signatures())
+        elif walk.guessed and walk.broken is not None and walk.broken.offset < edge:
+            # Where the file ends is known from elsewhere: so much stands in front of its damage.
+            walk = replace(walk, share=round((walk.broken.offset - start) / (edge - start), 4))
         if edge != source.size:
             check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
             walk = replace(walk, checks=(check, *walk.checks))

@@ -102,7 +102,7 @@ def finish(
     start: int, stop: int, problem: FormatError | None, facts: Facts, parts: Parts,
     checks: Sequence[Check], *, share: float = 1.0, variant: Variant | None = None,
     preview: tuple[int, int] | None = None, verified: int | None = None, ended: bool | None = None,
-    opaque: Sequence[tuple[int, int]] = (), unproven: str = "",
+    opaque: Sequence[tuple[int, int]] = (), unproven: str = "", guessed: bool = False,
 ) -> Walk:
     """The walk of a file whose only damage, if any, is `problem`.
 
@@ -113,4 +113,4 @@ def finish(
     return Walk(start, stop, problem is None if ended is None else ended, broken, share, facts,
                 parts.before(stop), preview, checks=tuple(checks), variant=variant,
                 verified=verified, opaque=tuple(opaque) if problem is None else (),
-                unproven=unproven)
+                unproven=unproven, guessed=guessed)
