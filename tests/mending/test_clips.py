@@ -66,7 +66,9 @@ class ByDataTest(FolderTest):
                 with self.subTest(name, size=size):
                     data = whole[: damage.boxes(whole)[b"moov"][0]]
                     done = damage.mended(self.folder, f"{name}-{size[0]}.mp4", data)
-                    self.assertEqual((done.grade, done.doubts), ("mended", ()), done.why)
+                    # HEVC decodes too much that is foreign to prove what was mended.
+                    grade = "unproven" if video == "libx265" else "mended"
+                    self.assertEqual((done.grade, done.doubts), (grade, ()), done.why)
                     self.assertIn("described-by-data", [c.code for c in done.changes])
                     made = done.output.read_bytes()
                     old, new = frames_of(whole), frames_of(made)
@@ -238,7 +240,8 @@ class ClipTest(FolderTest):
                 name = f"{video} {audio}.{container}"
                 data = whole[:media] + bytes(4) + whole[media + 4 : index]
                 done = self.check(name, data, whole, sibling, 60)
-                self.assertEqual((done.grade, done.share), ("mended", 1.0))
+                grade = "unproven" if video == "libx265" else "mended"
+                self.assertEqual((done.grade, done.share), (grade, 1.0))
                 self.assertEqual([c.code for c in done.changes], ["index-made", "index-lent"])
 
     def test_a_clip_that_was_cut_off_keeps_what_there_is(self):
