@@ -16,6 +16,8 @@ from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.scribe import scribe_of
 from tests.app.test_window import LEFT, WindowCase
+from tests.core.test_stitching import cut, laid
+from tests.core.test_stitching import photo as pieces_photo
 from tests.support import FolderTest, camera_jpeg, medium, noise, png
 
 PHOTO = camera_jpeg(1)
@@ -48,6 +50,26 @@ class WorkTest(WindowCase):
         self.assertEqual(len(self.job.find_ids()), 13)
         self.assertEqual(self.text("tally-signatures-photo"), "13 photos")
         self.assertEqual(self.text("grade-tally-whole"), "13 whole")
+
+    def test_a_whole_file_takes_the_place_of_the_piece_that_is_looked_at(self):
+        first, behind = cut(pieces_photo(1), 11)
+        whole = camera_jpeg(30, 320, 240)
+        self.opens(self.image(laid(whole, first, whole, behind, whole)))
+        self.search()
+        (head,) = [row.id for row in self.job.matching() if row.grade == "partial"]
+        self.station(FINDS)
+        self.session.choice.select(head)
+        self.idle()
+        self.station(SEARCH)
+        self.click("begin-stitching")
+        self.wait(lambda: not self.session.searching, "the stitching")
+        self.idle()
+        rows = self.job.matching()
+        self.assertNotIn(head, [row.id for row in rows])
+        self.assertEqual({row.grade for row in rows}, {"whole"})
+        self.station(FINDS)
+        self.idle()
+        self.assertEqual(len(self.window.finds.sheet.sheet.ids), len(rows))
 
     def test_stopped_it_goes_on_from_there(self):
         self.open_card(40)

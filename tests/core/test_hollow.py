@@ -14,6 +14,7 @@ from needlewright.demo import clips
 from tests.support import FolderTest
 
 RUN = len(HOLLOW)
+CODINGS = {"libx264": "h264", "libx265": "hevc"}
 CODERS = {"libx264": {}, "libx265": {"x265-params": "log-level=none"}}
 
 
@@ -28,19 +29,22 @@ class HollowTest(FolderTest):
             with av.open(io.BytesIO(data)) as file:
                 packets = [bytes(packet) for packet in file.demux(video=0)]
             self.assertGreater(len(packets), 20)
-            self.assertFalse(any(is_hollow(packet, 4) for packet in packets))
+            self.assertFalse(any(is_hollow(packet, 4, CODINGS[video]) for packet in packets))
 
     @given(st.lists(st.binary(min_size=1, max_size=40).map(lambda b: b.replace(b"\0", b"\1")),
                     min_size=1, max_size=4), st.integers(0, 3), st.integers(RUN, 300))
     @settings(max_examples=60)
     def test_only_zeros_inside_a_unit_count(self, parts, where, run):
-        self.assertFalse(is_hollow(units(*parts), 4))
+        parts = [b"\x65" + part for part in parts]  # of H.264, a slice
+        self.assertFalse(is_hollow(units(*parts), 4, "h264"))
         where %= len(parts)
         padded = [*parts[:where], parts[where] + bytes(run), *parts[where + 1 :]]
-        self.assertFalse(is_hollow(units(*padded), 4))  # some writers fill up a unit
+        self.assertFalse(is_hollow(units(*padded), 4, "h264"))  # some writers fill up a unit
         struck = [*parts[:where], parts[where] + bytes(run) + b"\x80", *parts[where + 1 :]]
-        self.assertTrue(is_hollow(units(*struck), 4))
-        self.assertFalse(is_hollow(units(*struck), 0))  # parted by start codes
+        self.assertTrue(is_hollow(units(*struck), 4, "h264"))
+        remarks = [b"\x06" + part[1:] for part in struck]
+        self.assertFalse(is_hollow(units(*remarks), 4, "h264"))
+        self.assertFalse(is_hollow(units(*struck), 0, "h264"))  # parted by start codes
 
     def test_a_cleared_sector_in_a_clip_is_told(self):
         for video in CODERS:

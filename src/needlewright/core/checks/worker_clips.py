@@ -296,23 +296,31 @@ def _length_bytes(coding: str, configuration: bytes) -> int:
     return (configuration[at] & 3) + 1
 
 
-def is_hollow(data: bytes, length_bytes: int) -> bool:
-    """Whether zeros stand in the midst of a coded unit, as cleared and unread sectors leave them.
-    Decoders read much of that as a grey picture."""
+def _is_slice(coding: str, first: int) -> bool:
+    """Whether a unit that begins with byte `first` holds coded pictures (H.264, table 7-1; H.265,
+    table 7-1). Some cameras pad their remarks with zeros."""
+    return 1 <= first & 31 <= 5 if coding == "h264" else first >> 1 & 63 < 32
+
+
+def is_hollow(data: bytes, length_bytes: int, coding: str) -> bool:
+    """Whether zeros stand in the midst of a coded picture, as cleared and unread sectors leave
+    them. Decoders read much of that as grey."""
     if not length_bytes or HOLLOW not in data:
         return False
     at = 0
     while at + length_bytes < len(data):
         start = at + length_bytes
         stop = start + int.from_bytes(data[at:start], "big")
-        if HOLLOW in data[start:stop].rstrip(b"\0"):
+        if start < len(data) and _is_slice(coding, data[start]) and (
+                HOLLOW in data[start:stop].rstrip(b"\0")):
             return True
         at = stop
     return False
 
 
 def _decode(packet: Any, track: _Track, shown: _Shown) -> None:
-    failed = bool(track.length_bytes) and is_hollow(bytes(packet), track.length_bytes)
+    failed = bool(track.length_bytes) and is_hollow(
+        bytes(packet), track.length_bytes, track.coding)
     strip = shown.strip if packet.stream.index == shown.index else None
     if strip is not None and packet.size and packet.pts is not None:
         strip.expect(packet.pts * track.base)
