@@ -98,6 +98,11 @@ def probe(volume: Source) -> VolumeFacts | None:
     return VolumeFacts("hfsplus", size, found.block, "", "", state, ("hfs-removed",))
 
 
+Runs = tuple[tuple[int, int], ...]  # (first block, count)
+Further = dict[int, list[tuple[int, Runs]]]  # number of a file -> (its block, runs from there on)
+OVERFLOW_KEY, OVERFLOW_BYTES = b"\0\x0a\0\0", 76  # of the data's fork (TN1150, extents overflow)
+
+
 class _Tree:
     """A B-tree in a fork: its nodes by number."""
 
@@ -187,7 +192,8 @@ class HfsReader(Reader):
         self.header, at = _header(volume)
         if at != AT:
             self._problems.add("boot-from-copy", AT)
-        self._overflow: dict[int, list[tuple[int, tuple[tuple[int, int], ...]]]] = {}
+        self._overflow: Further = {}
+        self._lost: Further = {}  # of files that may be gone
         self._overflow = self._load_overflow()
         self._tree = _Tree(self._fork_source(self.header.catalogue, 4))
         self._allocation = self._bitmap()
@@ -201,11 +207,12 @@ class HfsReader(Reader):
         extents, _ = self._extents(fork, number)
         return PiecedSource(self._volume, extents)
 
-    def _extents(self, fork: Fork, number: int) -> tuple[Extents, str]:
+    def _extents(self, fork: Fork, number: int, removed: bool = False) -> tuple[Extents, str]:
         size, runs = fork
         block = self.header.block
         pieces = list(runs)
-        for start, more in sorted(self._overflow.get(number, ())):
+        further = self._overflow.get(number) or (self._lost.get(number, []) if removed else [])
+        for start, more in sorted(further):
             if start == sum(n for _, n in pieces):
                 pieces += more
         if any(b + n > self.header.blocks for b, n in pieces):
@@ -214,22 +221,25 @@ class HfsReader(Reader):
         short = sum(n for _, n in out) < size
         return out, "extents-short" if short else ""
 
-    def _load_overflow(self) -> dict[int, list[tuple[int, tuple[tuple[int, int], ...]]]]:
-        found: dict[int, list[tuple[int, tuple[tuple[int, int], ...]]]] = {}
+    def _load_overflow(self) -> Further:
+        found: Further = {}
         try:
             tree = _Tree(self._fork_source(self.header.overflow, 3))
         except FormatError:
             self._problems.add("tree-wrong", AT + 192)
             return found
-        for _, raw in tree.leaves():
+        in_use: dict[int, int] = {}  # leaf -> where its unused room begins
+        for node, raw in tree.leaves():
+            in_use[node] = 14
             for start, stop in tree.records(raw):
-                if stop - start < 76:
-                    continue
-                length, kind, _, number, first = struct.unpack_from(">HBBII", raw, start)
-                if length == 10 and kind == 0:
-                    pairs = struct.unpack_from(">16I", raw, start + 12)
-                    runs = tuple((pairs[i], pairs[i + 1]) for i in range(0, 16, 2) if pairs[i + 1])
+                in_use[node] = max(in_use[node], stop)
+                if stop - start >= OVERFLOW_BYTES and raw[start : start + 4] == OVERFLOW_KEY:
+                    number, first, runs = _further(raw, start)
                     found.setdefault(number, []).append((first, runs))
+        for node in range(1, tree.nodes):
+            for number, first, runs in stray_extents(
+                    tree.node(node), in_use.get(node, 14), self.header.blocks):
+                self._lost.setdefault(number, []).append((first, runs))
         return found
 
     def _bitmap(self) -> Allocation:
@@ -280,7 +290,7 @@ class HfsReader(Reader):
                     yield self._entry(record, number, removed=False)
 
     def _entry(self, record: _Record, node: int, removed: bool) -> Entry:
-        extents, why = self._extents(record.fork, record.number)
+        extents, why = self._extents(record.fork, record.number, removed)
         path = path_in(self._path(record.parent), record.name)
         doubts: Doubts = ((why, {}),) if why else ()
         if path.startswith("lost folder "):
@@ -333,6 +343,25 @@ class HfsReader(Reader):
         for number, (parent, name) in names.items():
             if number not in kept and self._folders is not None and number not in self._folders:
                 yield Entry(path_in(self._path(parent), name), 0, 0, True, placed=Placed.NONE)
+
+
+def _further(raw: bytes, at: int) -> tuple[int, int, Runs]:
+    """(number of the file, its block from which on these lie, their runs) of a record at `at`."""
+    number, first = struct.unpack_from(">II", raw, at + 4)
+    pairs = struct.unpack_from(">16I", raw, at + 12)
+    return number, first, tuple(
+        (pairs[i], pairs[i + 1]) for i in range(0, 16, 2) if pairs[i + 1])
+
+
+def stray_extents(raw: bytes, start: int, blocks: int) -> Iterator[tuple[int, int, Runs]]:
+    """Records of further extents in room that a node of their tree does not use, from `start` on:
+    those of removed files, and older states of others. `blocks`: of the volume."""
+    at = raw.find(OVERFLOW_KEY, start)
+    while 0 <= at <= len(raw) - OVERFLOW_BYTES:
+        number, first, runs = _further(raw, at)
+        if number >= 16 and first and runs and all(b and b + n <= blocks for b, n in runs):
+            yield number, first, runs
+        at = raw.find(OVERFLOW_KEY, at + 1)
 
 
 def _strays(raw: bytes, start: int, header: Header) -> Iterator[_Record]:
