@@ -75,8 +75,12 @@ class HeicTest(FolderTest):
                     grey = shown(made)[top : top + TILE, left : left + TILE]
                     self.assertLess(np.abs(grey - 128).max(), 4)
                 self.assertGreaterEqual(int(right.sum()), right.size - len(areas) - 1)
-                self.assertEqual((done.grade, done.share), ("partial", round(
-                    1 - len(areas) / right.size, 4)))
+                # In front of what stands elsewhere, a tile decodes that bytes were added to.
+                struck = len(self.told(done).get("blocks-doubted", {}).get("areas", ()))
+                self.assertLessEqual(struck, 1)
+                self.assertEqual(done.grade, "partial")
+                self.assertAlmostEqual(
+                    done.share, 1 - (len(areas) + struck) / right.size, delta=0.0002)
 
     def test_tiles_behind_bytes_that_were_added_or_lost(self):
         cut = self.data + 30_000
@@ -90,7 +94,8 @@ class HeicTest(FolderTest):
                 right = same(done.output.read_bytes(), self.whole)
                 missing = len(told.get("blocks-missing", {}).get("areas", ()))
                 self.assertLessEqual(int((~right).sum()), missing + 1)  # decoders notice little
-                self.assertGreater(done.share, 0.9)
+                self.assertGreater(done.share, 0.8)
+                self.assertLessEqual(done.share, right.mean() + 0.001)
 
     def test_exif_and_turning_are_the_pictures_own(self):
         exif = Image.Exif()

@@ -293,12 +293,13 @@ class FindWriter:
 
     def _drop_joined(self, source: int, number: int, find: Find) -> None:
         """The find that had the first piece only, and damaged ones without a name in the others:
-        all of them are in the whole file now. What a person has judged stays."""
+        all of them are in the whole file now. What a person has judged, or is joining, stays."""
         column = "id, source, size, kind, grade, found_by"
         self._drop(self._database.rows(
             f"SELECT {column} FROM finds WHERE source = ? AND id <> ? AND grade <> ?"
             " AND (key = ? OR start = ? AND format = ?) AND (record_at IS NULL OR path IS ?)"
-            " AND id NOT IN (SELECT find FROM reviews)",
+            " AND id NOT IN (SELECT find FROM reviews)"
+            " AND id NOT IN (SELECT find FROM threads)",
             (source, number, Grade.WHOLE, find.joined_from, find.start, find.format, find.path)))
         for offset, length in find.extents:
             if offset is not None:
@@ -306,6 +307,7 @@ class FindWriter:
                     f"SELECT {column} FROM finds WHERE source = ? AND start >= ? AND start + size"
                     " <= ? AND id <> ? AND grade IN ('partial', 'remnant') AND record_at IS NULL"
                     " AND id NOT IN (SELECT find FROM seams)"
+                    " AND id NOT IN (SELECT find FROM threads)"
                     " AND id NOT IN (SELECT find FROM reviews)",
                     (source, offset, offset + length, number)))
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from needlewright.core.checks.grading import AGAINST, Grade
+from needlewright.core.checks.grading import AGAINST, PROOF, Grade
 from needlewright.core.finds import Find
 from needlewright.core.mending.base import Mended
 
@@ -64,7 +64,14 @@ def is_better(before: Find, proposal: Mended, after: Find) -> bool:
         return True  # what was there did not pass
     if not found.opens[1] and after.share <= found.before + BETTER:
         return False
-    return more or RANK[after.grade] > RANK[before.grade]
+    return more or _standing(after) > _standing(before)
+
+
+def _standing(find: Find) -> tuple[int, bool]:
+    """How good a file is called, and whether nothing is said against it but that its coding proves
+    nothing."""
+    return RANK[find.grade], not any(
+        c.outcome in AGAINST and c.name != PROOF for c in find.checks)
 
 
 def _opens(find: Find) -> bool:

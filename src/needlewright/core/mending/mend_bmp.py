@@ -73,9 +73,12 @@ def _as_stated(patient: Patient, width: int, height: int, depth: int, length: in
     if not changes:
         raise Unmendable("nothing-found")
     share = 1.0 if lost is None else 1 - (lost[1] - lost[0]) / rows
+    before = None
+    if lost is not None and lost[0] > 0 and lost[1] < rows:  # all rows behind them are displaced
+        before = lost[0] / rows
     # Nothing checks samples: whole rows may be missing anywhere.
     return Mended(writing(source, [made, (FILE_HEAD, at), *pieces]), "bmp", tuple(changes),
-                  round(share, 4), () if lost is None else ("unproven",))
+                  round(share, 4), () if lost is None else ("unproven",), share_before=before)
 
 
 def _rows(patient: Patient, span: tuple[int, int], row: int, rows: int, depth: int) -> tuple[

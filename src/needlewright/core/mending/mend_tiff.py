@@ -83,7 +83,8 @@ def mend(patient: Patient) -> Iterator[Mended]:
     # What is not compressed shows only roughly where it was damaged.
     doubts = ("unproven",) if moved and not made.lost else ()
     yield Mended(writing(source, _pieces(source.size, made)), _extension(patient), tuple(changes),
-                 round(made.share, 4), doubts, reference)
+                 round(made.share, 4), doubts, reference,
+                 share_before=put[1] / source.size if moved and put is not None else None)
 
 
 def _read(source: Source) -> Tiff | None:
