@@ -180,7 +180,8 @@ class JourneyTest(WindowCase):
         self._scrub()
         self.click("only-video")
         self.click("grade-whole")
-        self.wait(lambda: sheet.sheet.ids.size == 63, "only whole ones")
+        # The plain sound is unproven without its record.
+        self.wait(lambda: sheet.sheet.ids.size == 62, "only whole ones")
         QTest.keyClicks(finds.text, "tc-4")
         self.wait(lambda: sheet.sheet.ids.size == 52, "only photos")
         sheet.setFocus()
