@@ -105,7 +105,7 @@ def main() -> None:
                                                          threading.Event())):
             checks = done.find.checks if done.find is not None else ()
             places = [c.values.get("offset") for c in checks
-                      if c.outcome in (Outcome.DOUBT, Outcome.FAIL)]
+                      if c.outcome in (Outcome.DOUBT, Outcome.FAIL) and c.code != "coding-silent"]
             result = ("doubted" if places else "clear") if not size else (
                 "told" if at in places else "elsewhere" if places else "missed")
             told[path.suffix, size, result] += 1
