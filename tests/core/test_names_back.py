@@ -7,11 +7,12 @@ import subprocess
 import tempfile
 import threading
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
-from needlewright.core.finds import Find, Record
+from needlewright.core.finds import Find, Record, Seam, SeamWord
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
@@ -59,6 +60,20 @@ class NamingTest(FolderTest):
         self.named(carved(4096, 5000), gone("a.jpg", 5000))
         self.assertEqual(self.named(gone("a.jpg", 5000), gone("b.jpg", 5000, at=800)), {
             (4096, "whole"): "DCIM/a.jpg", (800, "gone"): "DCIM/b.jpg"})
+
+    def test_a_clip_that_is_whole_once_all_frames_were_seen_takes_its_pieces_place(self):
+        head = replace(carved(4096, 5000, "mp4", name="a.mp4"), kind=Kind.VIDEO,
+                       grade=Grade.REMNANT, share=0.0, record=Record(700, 5000))
+        made = replace(head, content=Stretches(((4096, 3000), (40_960, 2000))), record=None,
+                       grade=Grade.UNPROVEN, name=None, path=None, joined_from=head.key,
+                       seams=(Seam(3000, SeamWord.PROVEN, ()),))
+        self.job.add_finds(self.source.id, [head])
+        self.job.add_finds(self.source.id, [made])
+        self.assertEqual(len(self.job.matching()), 2)
+        self.job.recheck_finds(self.source.id, [replace(made, grade=Grade.WHOLE, share=1.0)])
+        (row,) = self.job.matching()
+        self.assertEqual((row.path, row.grade), ("a.mp4", "whole"))
+        self.assertEqual(sum(t.finds for t in self.job.tally()), 1)
 
     def test_two_of_that_size_and_nobody_is_named(self):
         found = self.named(carved(4096, 5000), carved(20_480, 5000), gone("a.jpg", 5000))

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.jobs.odd_rows import whole_row
 from needlewright.core.jobs.rows import Filter, FindRow
 from needlewright.core.walks import Kind
 
@@ -75,9 +74,8 @@ def where(wanted: Filter) -> tuple[str, list[Any]]:
     return (" WHERE " + " AND ".join(terms) if terms else ""), values
 
 
-@whole_row()
 def find_row(row: Sequence[Any]) -> FindRow:
-    """The row that FIND_COLUMNS hold."""
+    """The row that FIND_COLUMNS hold; ValueError and the like where they make no sense."""
     removed = None if row[11] is None else bool(row[11])
     values = [*row[:11], removed, *row[12:18], tuple(row[18].split(",")), bool(row[19]),
               bool(row[20]), row[21], bool(row[22]), *row[23:26], bool(row[26]), row[27]]

@@ -94,9 +94,7 @@ class FindWriter:
         if decision.act is Act.ADD:
             number = self._insert(source, decision.find, decision.claim)
             if number is not None and find.seams and find.grade is Grade.WHOLE:
-                self._drop_found_scraps(number, find)
-                if decision.claim == STITCHED:
-                    self._drop_joined(source, number, decision.find)
+                self._drop_found_scraps(number, decision.find)
         else:
             self._replace(source, decision.find, decision.number, keep_pictures=False)
         return [] if number is None else [(number, decision.find)]
@@ -290,11 +288,14 @@ class FindWriter:
                     " WHERE id = ?) AND id NOT IN (SELECT find FROM reviews)",
                     (Kind.SCRAP, find.kind, Grade.REMNANT, find.start,
                      offset, offset + length, number)))
+        if find.seams and joined_claim(find) == STITCHED:
+            self._drop_joined(number, find)
 
-    def _drop_joined(self, source: int, number: int, find: Find) -> None:
+    def _drop_joined(self, number: int, find: Find) -> None:
         """The find that had the first piece only, and damaged ones without a name in the others:
         all of them are in the whole file now. What a person has judged, or is joining, stays."""
         column = "id, source, size, kind, grade, found_by"
+        ((source,),) = self._database.rows("SELECT source FROM finds WHERE id = ?", (number,))
         self._drop(self._database.rows(
             f"SELECT {column} FROM finds WHERE source = ? AND id <> ? AND grade <> ?"
             " AND (key = ? OR start = ? AND format = ?) AND (record_at IS NULL OR path IS ?)"
@@ -378,7 +379,6 @@ def _columns(source: int, key: str, find: Find) -> tuple[Any, ...]:
         *_record_columns(record))
 
 
-@whole_row()
 def content_of_row(told: str | None, extents: Iterable[Sequence[Any]]) -> Content:
     """The content that a row tells, whose extents are (offset, length) in order."""
     if told is None:
@@ -386,13 +386,11 @@ def content_of_row(told: str | None, extents: Iterable[Sequence[Any]]) -> Conten
     return content_from(json.loads(told))
 
 
-@whole_row()
 def checks_from(rows: Iterable[Sequence[Any]]) -> tuple[Check, ...]:
     """The checks that rows of CHECKS hold."""
     return tuple(Check(n, Outcome(o), c, json.loads(d), bool(k)) for n, o, c, d, k in rows)
 
 
-@whole_row()
 def seams_from(rows: Iterable[Sequence[Any]]) -> tuple[Seam, ...]:
     """The seams that rows of SEAMS hold."""
     return tuple(Seam(at, SeamWord(word), tuple(Reason(c, v) for c, v in json.loads(reasons)),
@@ -400,7 +398,6 @@ def seams_from(rows: Iterable[Sequence[Any]]) -> tuple[Seam, ...]:
                  for at, word, reasons, rivals in rows)
 
 
-@whole_row()
 def record_from(row: Sequence[Any]) -> Record | None:
     """The record that RECORD_COLUMNS hold; None where there is none."""
     if row[0] is None:

@@ -7,6 +7,7 @@ as it lies in more than four pieces, or is longer than 512 MiB. Little-endian.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from itertools import pairwise
@@ -19,6 +20,7 @@ from needlewright.core.volumes.ext.lists import MAX_LISTS, READ_BYTES, free_runs
 from needlewright.core.volumes.ext.tables import ExtTables
 
 HEAD, EACH = 12, 12  # bytes of a leaf's header, and of an entry
+FEW = 256  # leaves that may go on at one block of a file, of which the nearest is looked for
 Piece = tuple[int, int, int, bool]  # file block, count, block, written
 
 
@@ -80,6 +82,8 @@ class LostLeaves:
         self._by_first: dict[int, list[Leaf]] = {}
         for leaf in self._leaves:
             self._by_first.setdefault(leaf.first, []).append(leaf)
+        for others in self._by_first.values():
+            others.sort(key=lambda one: one.block)
 
     def entries(self, known: Collection[int]) -> Iterator[Entry]:
         """One entry a file, but for those that begin at one of the bytes `known`."""
@@ -95,14 +99,11 @@ class LostLeaves:
                             extents=extents, loose=size)
 
     def _whole(self, leaf: Leaf) -> list[Piece]:
-        """The pieces of a leaf, and of those that go on where it ends, the nearest first."""
-        pieces, told = list(leaf.pieces), {leaf.block}
-        while True:
-            more = [b for b in self._by_first.get(leaf.end, ()) if b.block not in told]
-            if not more:
-                return pieces
-            here = leaf.block
-            leaf = min(more, key=lambda one: abs(one.block - here))
-            told.add(leaf.block)
+        """The pieces of a leaf, and of those that go on where it ends, the next on the volume
+        first. Each leaf is of one file, so that no volume makes this long."""
+        pieces = list(leaf.pieces)
+        while others := self._by_first.get(leaf.end):
+            behind = bisect_left([o.block for o in others], leaf.block) if len(others) < FEW else -1
+            leaf = others.pop(behind if behind < len(others) else -1)
             pieces += leaf.pieces
-
+        return pieces

@@ -228,19 +228,25 @@ class HfsReader(Reader):
         except FormatError:
             self._problems.add("tree-wrong", AT + 192)
             return found
-        in_use: dict[int, int] = {}  # leaf -> where its unused room begins
-        for node, raw in tree.leaves():
-            in_use[node] = 14
+        for _, raw in tree.leaves():
             for start, stop in tree.records(raw):
-                in_use[node] = max(in_use[node], stop)
                 if stop - start >= OVERFLOW_BYTES and raw[start : start + 4] == OVERFLOW_KEY:
                     number, first, runs = _further(raw, start)
                     found.setdefault(number, []).append((first, runs))
+        return found
+
+    def _load_lost(self) -> None:
+        """What the tree of further extents still holds of removed files."""
+        try:
+            tree = _Tree(self._fork_source(self.header.overflow, 3))
+        except FormatError:
+            return  # told when the others were read
+        unused = {node: max((stop for _, stop in tree.records(raw)), default=14)
+                  for node, raw in tree.leaves()}
         for node in range(1, tree.nodes):
             for number, first, runs in stray_extents(
-                    tree.node(node), in_use.get(node, 14), self.header.blocks):
+                    tree.node(node), unused.get(node, 14), self.header.blocks):
                 self._lost.setdefault(number, []).append((first, runs))
-        return found
 
     def _bitmap(self) -> Allocation:
         source = self._fork_source(self.header.bitmap, 6)
@@ -305,6 +311,8 @@ class HfsReader(Reader):
         if self._folders is None:
             self._load()
         assert self._folders is not None
+        if not self._lost:
+            self._load_lost()
         in_use = {number for number, _ in self._tree.leaves()}
         kept: dict[int, tuple[_Record, int]] = {}
         names: dict[int, tuple[int, str]] = {}
