@@ -86,11 +86,11 @@ class SparseSource(Source):
 
 
 @lru_cache(maxsize=2)
-def load(name: str) -> tuple[SparseSource, dict[str, Any]]:
+def load(name: str, folder: Path = FOLDER) -> tuple[SparseSource, dict[str, Any]]:
     """(the volume, what is known of its files)."""
-    truth = json.loads((FOLDER / f"{name}.truth.json").read_text(encoding="utf-8"))
+    truth = json.loads((folder / f"{name}.truth.json").read_text(encoding="utf-8"))
     blocks: dict[int, bytes] = {}
-    with (FOLDER / f"{name}.img.zst").open("rb") as packed:
+    with (folder / f"{name}.img.zst").open("rb") as packed:
         reader = zstandard.ZstdDecompressor().stream_reader(packed)
         index = 0
         while block := reader.read(BLOCK):

@@ -13,6 +13,7 @@ MAGIC = b"XFSB"
 LOCAL, EXTENTS, TREE = 1, 2, 3
 FOLDER, REGULAR, FORMAT = 0x4000, 0x8000, 0xF000
 FTYPE_5, FTYPE_4 = 0x1, 0x200
+META_UUID = 0x4  # the volume's own UUID was changed
 BIG_TIME, BIG_COUNTS = 0x08, 0x10
 
 
@@ -34,6 +35,7 @@ class Super:
     ftype: bool
     label: str
     uuid: bytes
+    metadata_id: bytes  # the UUID that blocks of the volume's tables carry
 
 
 def read_super(raw: bytes) -> Super:
@@ -54,9 +56,10 @@ def read_super(raw: bytes) -> Super:
     incompatible = struct.unpack_from(">I", raw, 216)[0] if version == 5 else 0
     features_2 = struct.unpack_from(">I", raw, 200)[0]
     ftype = bool(incompatible & FTYPE_5) if version == 5 else bool(features_2 & FTYPE_4)
+    own = raw[248:264] if incompatible & META_UUID else raw[32:48]
     return Super(block_size, blocks, root, group_blocks, groups, sector, inode, inodes_log,
                  group_log, block_size << raw[192], version, ftype,
-                 raw[108:120].split(b"\0")[0].decode("utf-8", "replace"), raw[32:48])
+                 raw[108:120].split(b"\0")[0].decode("utf-8", "replace"), raw[32:48], own)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,10 +1,12 @@
-"""Removed files of XFS, from what the log, freed inodes and freed room in folders say together."""
+"""Removed files of XFS, from what the log, freed inodes, freed room in folders, and leaves of
+extent trees in free space say together."""
 
 from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import pairwise
 
 from needlewright.core.errors import SourceError
 from needlewright.core.volumes.base import (
@@ -27,6 +29,7 @@ from needlewright.core.volumes.xfs.layout import (
     Inode,
     read_time,
 )
+from needlewright.core.volumes.xfs.leaves import LostLeaves, Piece
 from needlewright.core.volumes.xfs.log import OldBlock, OldInode, read_log
 from needlewright.core.volumes.xfs.tables import XfsTables
 
@@ -50,8 +53,10 @@ class RemovedInodes:
         self._reader = reader
         self._old: dict[int, _Old] = {}
         self._strays: dict[int, tuple[int, str]] = {}  # lower half of a number -> folder, name
+        self._listed_at: dict[int, int] = {}  # the sequence of the log in which a name stood
         self._gone_folders: set[int] = set()
         self._chunks: set[int] = set()  # of 64 inodes each, those that the trees name
+        self._leaves = LostLeaves(reader)
         self._read_log()
 
     def entries(self) -> Iterator[Entry]:
@@ -62,7 +67,7 @@ class RemovedInodes:
             entry = self._removed_entry(number)
             if entry is not None:
                 yield entry
-        for number in sorted({*self._old, *self._low_numbers()} - told):
+        for number in sorted({*self._old, *self._low_numbers(), *self._leaves.owners()} - told):
             now = self._reader.inode(number)
             if now is None or not now.links or number // CHUNK not in self._chunks:
                 entry = self._removed_entry(number)
@@ -85,6 +90,7 @@ class RemovedInodes:
         pieces: list[tuple[int, int, int, bool]] = []
         extents: Extents = ()
         size, loose = 0, self._reader.geometry.block_size
+        listed = self._listed(number)
         if inode is not None and inode.mode & FORMAT == REGULAR and inode.number == number:
             # Its whole chunk of inodes was freed, and nobody cared to clear them.
             extents, _ = self._reader.extents(inode)
@@ -105,12 +111,35 @@ class RemovedInodes:
             if sum(n for _, n in extents) == old.size:
                 size, loose = old.size, 0
             times = old.times
+        by_leaves = sum(count for _, count, _, _ in listed) * self._reader.geometry.block_size
+        if by_leaves > sum(n for o, n in extents if o is not None):
+            return self._by_leaves(Entry(path, 0, at, True, times, Placed.CHAIN, doubts=doubts),
+                                   listed, old.size if old is not None else 0)
         if not extents and number in self._gone_folders:
             return None
         if not extents:
             return Entry(path, 0, at, True, times, Placed.NONE) if path else None
         return Entry(path, size, at, True, times, Placed.CHAIN, extents, doubts=doubts,
                      loose=loose)
+
+    def _listed(self, number: int) -> list[Piece]:
+        """The pieces that leaves of its tree name; none for a folder."""
+        pieces = [] if number in self._gone_folders else self._leaves.pieces(number)
+        folder = pieces and self._reader._read(pieces[0][2], 4) in (b"XDD3", b"XDB3")
+        return [] if folder else pieces
+
+    def _by_leaves(self, entry: Entry, listed: list[Piece], told: int) -> Entry:
+        """`entry`, placed by the leaves of its tree; `told`: the size that the log knows, or 0."""
+        block = self._reader.geometry.block_size
+        reached = (listed[-1][0] + listed[-1][1]) * block
+        size = told or reached
+        extents, why = self._reader.laid_out(listed, size, "")
+        gaps = any(a[0] + a[1] < b[0] for a, b in pairwise(listed)) or listed[0][0] > 0
+        doubts = entry.doubts + ((("runs-missing", {}),) if gaps or size > reached else ())
+        if why:
+            doubts += ((why, {}),)
+        return replace(entry, size=sum(n for _, n in extents), extents=extents, doubts=doubts,
+                       loose=0 if 0 < told <= reached else block)
 
     # what the log still tells
 
@@ -155,7 +184,11 @@ class RemovedInodes:
         if mode & FORMAT == FOLDER and item.short:
             small = Inode(number, mode, LOCAL, 1, 0, 0, item.short, Times())
             for inner, name, _, _ in self._reader.short_names(small):
-                self._strays.setdefault(inner & 0xFFFF_FFFF, (number, name))
+                # Listed at that time, where freed room may be of any age: the last one counts.
+                low = inner & 0xFFFF_FFFF
+                if self._listed_at.get(low, -1) <= item.sequence:
+                    self._listed_at[low] = item.sequence
+                    self._strays[low] = (number, name)
             return
         size = struct.unpack_from("<Q", core, 56)[0]
         known = self._old.get(number)
