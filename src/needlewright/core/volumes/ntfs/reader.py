@@ -24,6 +24,7 @@ from needlewright.core.volumes.base import (
     Times,
     path_in,
 )
+from needlewright.core.volumes.ntfs.further import Ref, merged
 from needlewright.core.volumes.ntfs.layout import MAGIC, Boot
 from needlewright.core.volumes.ntfs.records import (
     DATA,
@@ -35,8 +36,8 @@ from needlewright.core.volumes.ntfs.records import (
     Attribute,
     FileName,
 )
-from needlewright.core.volumes.ntfs.strays import FIRST_USER_RECORD, Strays
-from needlewright.core.volumes.ntfs.table import MAX_RESIDENT, NtfsTable, probe
+from needlewright.core.volumes.ntfs.strays import Strays
+from needlewright.core.volumes.ntfs.table import FIRST_USER_RECORD, MAX_RESIDENT, NtfsTable, probe
 from needlewright.core.volumes.registry import register
 from needlewright.core.volumes.stamps import nt
 
@@ -54,7 +55,21 @@ class NtfsReader(NtfsTable):
 
     def removed(self) -> Iterator[Entry]:
         yield from self._entries(removed=True)
+        yield from self._headless()
         yield from self._leftovers().entries()
+
+    def _headless(self) -> Iterator[Entry]:
+        """Files whose own record is another's now, and whose further records hold their content."""
+        self.folders()  # reads which records are in use, too
+        for (number, sequence), others in self.further().removed():
+            if self.tells(number, sequence):
+                continue
+            found: list[Attribute] = []
+            for other in others:
+                record = self.record(other)
+                found = merged(found, record) if record is not None else found
+            if any(a.kind == DATA and not a.name and a.first_vcn == 0 and a.size for a in found):
+                yield from self._told(found, (number, sequence), others[0], True)
 
     def _leftovers(self) -> Strays:
         if self._strays is None:
@@ -78,11 +93,19 @@ class NtfsReader(NtfsTable):
 
     def _file(self, record: bytes, number: int, removed: bool) -> Iterator[Entry]:
         found = self._all_attributes(record, number)
+        yield from self._told(found, (number, HEAD.unpack_from(record)[4]), number, removed)
+
+    def _told(self, found: list[Attribute], own: Ref, stands: int, removed: bool) -> Iterator[
+            Entry]:
+        """The entries of the file of the record `own`: one a name and stream.
+
+        `stands`: the record in which what is told of it stands.
+        """
         names = self._names(found)
         if not names and removed:
-            stray = self._leftovers().name_of(number, HEAD.unpack_from(record)[4], found)
+            stray = self._leftovers().name_of(*own, found)
             if stray is None:
-                yield from self._nameless(found, record, number)
+                yield from self._nameless(found, stands)
                 return
             names = [stray]
         told: set[tuple[int, str]] = set()
@@ -95,7 +118,7 @@ class NtfsReader(NtfsTable):
                 continue
             times = self._times(found, name)
             for stream in self._streams(found):
-                entry = self._entry(found, stream, record, number, removed)
+                entry = self._entry(found, stream, stands, removed)
                 path = path_in(folder[0], name.name + (f":{stream}" if stream else ""))
                 doubts = entry.doubts
                 if folder[0].startswith("lost folder "):
@@ -103,13 +126,15 @@ class NtfsReader(NtfsTable):
                 yield Entry(path, entry.size, entry.record_at, removed, times, entry.placed,
                             entry.extents, entry.data, entry.coded, None, doubts, entry.locked)
 
-    def _nameless(self, found: list[Attribute], record: bytes, number: int) -> Iterator[Entry]:
+    def _nameless(self, found: list[Attribute], number: int) -> Iterator[Entry]:
         """A removed file whose driver took the name out of its record."""
-        entry = self._entry(found, "", record, number, True)
+        entry = self._entry(found, "", number, True)
         standard = [a for a in found if a.kind == STANDARD and a.value and len(a.value) >= 32]
-        if entry.size and standard:
+        times = Times()
+        if standard:
             created, modified, _, accessed = struct.unpack_from("<QQQQ", standard[0].value or b"")
             times = Times(nt(created), nt(modified), nt(accessed))
+        if entry.size and (standard or entry.extents):
             yield dataclasses.replace(entry, times=times, doubts=(*entry.doubts, ("name-lost", {})))
 
     def _streams(self, found: list[Attribute]) -> list[str]:
@@ -125,8 +150,7 @@ class NtfsReader(NtfsTable):
                 return Times(nt(created), nt(modified), nt(accessed))
         return name.times()
 
-    def _entry(self, found: list[Attribute], stream: str, record: bytes, number: int,
-               removed: bool) -> Entry:
+    def _entry(self, found: list[Attribute], stream: str, number: int, removed: bool) -> Entry:
         """An entry without its path: size, place and doubts of one stream."""
         at = self.record_at(number)
         own = [a for a in found if a.kind == DATA and a.name == stream]

@@ -22,9 +22,8 @@ from needlewright.core.volumes.ntfs.records import (
     stray_names,
     stray_tails,
 )
-from needlewright.core.volumes.ntfs.table import NtfsTable
+from needlewright.core.volumes.ntfs.table import FIRST_USER_RECORD, NtfsTable
 
-FIRST_USER_RECORD = 16
 MAX_STRAYS = 200_000
 END_MARKS = 32  # bytes
 Ref = tuple[int, int]  # record, sequence
@@ -109,8 +108,12 @@ class Strays:
         loose = [(name, at) for key, (name, at) in self._headless.items()
                  if key not in self._given and (name.parent, name.name) not in known]
         there = self._told_among({(name.parent, name.name) for name, _ in loose}, False)
+        # A removed file that kept its own name is told by its record.
+        kept = {(n.parent, n.name, n.stamps[0]) for _, n in self._reader.told_names(True)
+                } if loose else set()
         for name, at in loose:
-            if (name.parent, name.name) not in there:
+            if (name.parent, name.name) not in there and (
+                    name.parent, name.name, name.stamps[0]) not in kept:
                 there.add((name.parent, name.name))
                 yield from self._nameless(name, at)
         told = known | there | {(name.parent, name.name) for name, _ in self._headless.values()}

@@ -28,6 +28,7 @@ from needlewright.core.volumes.base import (
     cut,
     stated,
 )
+from needlewright.core.volumes.ntfs.further import FurtherRecords, merged, taken_out
 from needlewright.core.volumes.ntfs.layout import Boot, coded_units, read_boot
 from needlewright.core.volumes.ntfs.records import (
     COMPRESSED,
@@ -50,6 +51,7 @@ from needlewright.core.volumes.ntfs.records import (
 )
 
 ROOT, BITMAP_FILE, EXTEND = 5, 6, 11
+FIRST_USER_RECORD = 16
 READ_RECORDS = 1024
 KEPT_RECORDS = 256
 MAX_LIST_BYTES = 1 << 20
@@ -88,6 +90,21 @@ def probe(volume: Source) -> VolumeFacts | None:
                        limits)
 
 
+def _listed_records(raw: bytes, number: int) -> list[int]:
+    """The records that a list of attributes names, but for the file's own."""
+    others: list[int] = []
+    at = 0
+    while at + 26 <= len(raw):
+        length = struct.unpack_from("<H", raw, at + 4)[0]
+        ref = struct.unpack_from("<Q", raw, at + 16)[0] & 0xFFFF_FFFF_FFFF
+        if length < 26:
+            break
+        if ref != number and ref not in others:
+            others.append(ref)
+        at += length
+    return others
+
+
 def _has_shadow(volume: Source) -> bool:
     """Whether there is a header of shadow storage where such volumes have it."""
     try:
@@ -109,6 +126,7 @@ class NtfsTable(Reader):
         if at:
             self._problems.add("boot-from-copy", 0)
         self._cache: OrderedDict[int, bytes] = OrderedDict()
+        self._further: FurtherRecords | None = None
         self._table = self._find_table() if former is None else former[1]
         self.records = self._table.size // self.boot.record_size
         self._allocation = self._read_bitmap() if former is None else None
@@ -194,25 +212,33 @@ class NtfsTable(Reader):
     def _all_attributes(self, record: bytes, number: int) -> list[Attribute]:
         """The attributes of a file, those in its further records too."""
         own = list(attributes(record))
+        head = HEAD.unpack_from(record)
+        in_use = bool(head[7] & IN_USE)
         listed = next((a for a in own if a.kind == LIST), None)
-        if listed is None:
+        if listed is None and in_use:
             return own
-        others: list[int] = []
-        raw = self._value(listed)
-        at = 0
-        while at + 26 <= len(raw):
-            length = struct.unpack_from("<H", raw, at + 4)[0]
-            ref = struct.unpack_from("<Q", raw, at + 16)[0] & 0xFFFF_FFFF_FFFF
-            if length < 26:
-                break
-            if ref != number and ref not in others:
-                others.append(ref)
-            at += length
+        raw = self._value(listed) if listed is not None else b""
+        others = _listed_records(raw, number)
         for other in others:
             further = self.record(other)
             if further is not None and HEAD.unpack_from(further)[10] & 0xFFFF_FFFF_FFFF == number:
                 own += attributes(further)
+        # The table's own record is read before the table is known.
+        if number >= FIRST_USER_RECORD and not (
+                in_use and listed is not None and len(raw) >= min(listed.size, MAX_LIST_BYTES)):
+            for other in self.further().of(number, head[4], in_use):
+                further = self.record(other) if other not in others else None
+                own = merged(own, further) if further is not None else own
+        if not in_use:
+            for held in (record, *map(self.record, others)):
+                own += taken_out(held) if held is not None and not self._names(own) else []
         return own
+
+    def further(self) -> FurtherRecords:
+        """The further records of all files."""
+        if self._further is None:
+            self._further = FurtherRecords(self._blocks(), self.boot.record_size)
+        return self._further
 
     def _value(self, attribute: Attribute) -> bytes:
         """The bytes of a small attribute, wherever they are."""
