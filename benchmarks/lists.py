@@ -1,10 +1,11 @@
-"""`python -m benchmarks.lists [--n 30] [--kinds ext2,ext3,ext4] [-v]`: removed files on cards.
+"""`python -m benchmarks.lists [--n 30] [--kinds ext2,ext4,xfs,btrfs,ntfs] [-v]`: removed files.
 
-The kernel's driver writes photographs and clips in turns, removes some, writes others into the
-gaps, and removes most of these; on ext4 each turn is flushed to the medium, or its driver would
-put each file into one piece, and some cards have no journal. Counted: removed files of which every
-block is still what it was, and how many of them come back byte for byte. Needs root and loop
-devices.
+A real driver writes photographs and clips in turns, removes some, writes others into the gaps, and
+removes most of these. On ext4 and btrfs each turn is flushed to the medium, or the driver would put
+each file into one piece, and some cards of ext4 have no journal; XFS and NTFS are filled with small
+files first, of which every other one is removed. Counted: removed files of which every block still
+stands on the medium, and how many of them come back byte for byte. Needs root, loop devices and
+ntfs-3g.
 """
 
 from __future__ import annotations
@@ -32,6 +33,8 @@ from needlewright.demo import clips
 
 MIB, STEPS = 1 << 20, ("records", "old-records", "signatures")
 BLOCKS = (1024, 2048, 4096)
+UNIT = 512  # bytes that are looked for
+CRUMBLED = {"xfs": (304, 340), "ntfs": (48, 80)}  # MiB
 
 
 def media() -> list[tuple[str, bytes]]:
@@ -52,13 +55,30 @@ class Card:
         self.point.mkdir()
         with self.image.open("wb") as out:
             out.truncate(size)
-        self.flushed = kind == "ext4"
-        plain = ["-O", "^has_journal"] if self.flushed and rng.random() < 0.5 else []
-        subprocess.run(["mkfs." + kind, "-q", "-F", "-b", str(block), *plain, self.image],
-                       check=True)
-        subprocess.run(["mount", "-o", "loop", self.image, self.point], check=True)
+        self.flushed = kind in ("ext4", "btrfs")
+        plain = ["-O", "^has_journal"] if kind == "ext4" and rng.random() < 0.5 else []
+        options = {"xfs": ["-q", "-b", f"size={block}"], "btrfs": ["-q"],
+                   "ntfs": ["-q", "-F", "-Q", "-c", str(block)]}.get(
+                       kind, ["-q", "-F", "-b", str(block), *plain])
+        subprocess.run(["mkfs." + kind, *options, self.image], check=True, capture_output=True)
+        command = ["ntfs-3g"] if kind == "ntfs" else ["mount", "-o", "loop"]
+        subprocess.run([*command, self.image, self.point], check=True)
         self.there: dict[str, bytes] = {}
-        self.gone: list[tuple[str, bytes, list[int]]] = []
+        self.gone: list[tuple[str, bytes]] = []
+        if kind in CRUMBLED:
+            self._crumble()
+
+    def _crumble(self) -> None:
+        """Leave free room in small stretches alone."""
+        fill = self.point / "fill"
+        fill.mkdir()
+        names = []
+        with contextlib.suppress(OSError):  # no room left
+            while True:
+                names.append(fill / f"{len(names):05}")
+                names[-1].write_bytes(bytes(self.rng.choice((8, 16, 32, 64)) * 1024))
+        for name in names[::2]:
+            name.unlink(missing_ok=True)
 
     def write(self, files: list[tuple[str, bytes]], step: int) -> None:
         """Write files in turns of `step` bytes, as far as there is room."""
@@ -81,36 +101,34 @@ class Card:
     def remove(self, share: float) -> None:
         subprocess.run(["sync"], check=True)
         for name in self.rng.sample(sorted(self.there), int(len(self.there) * share)):
-            told = subprocess.run(["debugfs", "-R", f"blocks /{name}", self.image],
-                                  capture_output=True, text=True, check=True).stdout
-            self.gone.append((name, self.there.pop(name), [int(b) for b in told.split()]))
+            self.gone.append((name, self.there.pop(name)))
             (self.point / name).unlink()
 
     def close(self) -> None:
         subprocess.run(["umount", self.point], check=True)
 
     def standing(self) -> dict[str, str]:
-        """SHA-256 -> name of the removed files of which all blocks are what they were."""
-        found = {}
+        """SHA-256 -> name of the removed files of which every block stands somewhere."""
+        there = set()
         with self.image.open("rb") as medium:
-            for name, data, blocks in self.gone:
-                left = {data[at : at + self.block] for at in range(0, len(data), self.block)}
-                for number in blocks:
-                    medium.seek(number * self.block)
-                    held = medium.read(self.block)
-                    left.discard(held)
-                    left.discard(held.rstrip(b"\0"))
-                    left.discard(held[: len(data) % self.block or self.block])
-                if not left:
-                    found[hashlib.sha256(data).hexdigest()] = name
+            while held := medium.read(UNIT):
+                there.add(hashlib.blake2b(held, digest_size=16).digest())
+        found = {}
+        for name, data in self.gone:
+            pieces = (data[at : at + UNIT].ljust(UNIT, b"\0") for at in range(0, len(data), UNIT))
+            if all(hashlib.blake2b(p, digest_size=16).digest() in there for p in pieces):
+                found[hashlib.sha256(data).hexdigest()] = name
         return found
 
 
 def make(seed: int, folder: Path, files: list[tuple[str, bytes]],
          kinds: list[str]) -> tuple[Card, str]:
     rng = random.Random(seed)
-    kind, block = kinds[seed % len(kinds)], BLOCKS[seed % 3]
-    card = Card(folder, kind, block, rng.randrange(16, 40) * MIB, rng)
+    # Each kind with each size of blocks.
+    turn = seed // len(kinds) if len(kinds) % 3 == 0 else seed
+    kind, block = kinds[seed % len(kinds)], BLOCKS[turn % 3]
+    sizes = CRUMBLED.get(kind, (112, 140) if kind == "btrfs" else (16, 40))
+    card = Card(folder, kind, block, rng.randrange(*sizes) * MIB, rng)
     try:
         picked = rng.sample(files, len(files))
         for at in range(0, 24, 4):
@@ -131,7 +149,7 @@ def back(card: Card, folder: Path) -> tuple[set[str], int]:
     with job:
         for _ in run_search(job, source, Plan(steps=STEPS), threading.Event()):
             pass
-        found, ever = set(), {hashlib.sha256(d).hexdigest() for _, d, _ in card.gone}
+        found, ever = set(), {hashlib.sha256(d).hexdigest() for _, d in card.gone}
         ever |= {hashlib.sha256(d).hexdigest() for d in card.there.values()}
         false = 0
         with ImageFile(card.image) as medium:

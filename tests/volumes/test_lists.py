@@ -8,7 +8,7 @@ import struct
 import subprocess
 import threading
 import unittest
-from itertools import pairwise
+from itertools import pairwise, permutations
 from shutil import which
 
 from needlewright.core.contents import Place
@@ -16,6 +16,8 @@ from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
+from needlewright.core.volumes.btrfs.reader import EXTENT_DATA, INODE_ITEM, _File, _take
+from needlewright.core.volumes.btrfs.tree import Key
 from needlewright.core.volumes.ext.leaves import leftover_leaves
 from needlewright.core.volumes.ext.lists import LostLists
 from needlewright.core.volumes.ext.reader import ExtReader
@@ -120,3 +122,28 @@ class ListsTest(FolderTest):
         with job:
             list(run_search(job, row, Plan(steps=("records",)), threading.Event()))
             self.assertEqual(job.matching(), [])
+
+
+class StatesTest(unittest.TestCase):
+    def test_the_newest_state_of_one_transaction_counts(self):
+        # btrfs writes a node several times in a transaction: its generation does not tell.
+        def inode(size: int, changes: int) -> bytes:
+            raw = bytearray(160)
+            struct.pack_into("<QQQ", raw, 0, 7, 19, size)
+            struct.pack_into("<I", raw, 52, 0o100644)
+            struct.pack_into("<Q", raw, 72, changes)
+            return bytes(raw)
+
+        def extent(length: int) -> bytes:
+            return struct.pack("<QQBBHBQQQQ", 19, length, 0, 0, 0, 1, 1 << 20, length, 0, length)
+
+        states = [(INODE_ITEM, inode(4096, 3)), (INODE_ITEM, inode(8192, 4)),
+                  (INODE_ITEM, inode(0, 5)),  # emptied on the way to its removal
+                  (EXTENT_DATA, extent(4096)),
+                  (EXTENT_DATA, extent(8192))]
+        for order in permutations(states):
+            file = _File()
+            for kind, item in order:
+                _take(file, Key(259, kind, 0), item, 0, 19)
+            self.assertEqual(file.size, 8192)
+            self.assertEqual(file.pieces[0][1], extent(8192))

@@ -85,7 +85,7 @@ class _File:
     links: list[tuple[int, str]] = field(default_factory=list)  # parent, name
     pieces: dict[int, tuple[int, bytes, int]] = field(default_factory=dict)
     # byte of the file -> generation, item, its byte on the volume
-    generation: int = -1
+    version: tuple[int, int, int] = (-1, 0, 0)  # of its inode: `_version`
 
 
 class BtrfsReader(Reader):
@@ -312,11 +312,12 @@ class BtrfsReader(Reader):
 
 def _take(found: _File, key: Key, item: bytes, at: int, generation: int) -> None:
     """Note what one item says of its inode; newer ones count."""
-    if key.kind == INODE_ITEM and len(item) >= 160 and generation >= found.generation:
+    if key.kind == INODE_ITEM and len(item) >= 160:
         size = struct.unpack_from("<Q", item, 16)[0]
-        if found.generation >= 0 and found.size and not size:
-            return  # emptied on the way to its removal
-        found.size, found.generation = size, generation
+        # An empty state may be the one on the way to the removal: any other goes before it.
+        if (size > 0, _version(item, generation)) < (found.size > 0, found.version):
+            return
+        found.size, found.version = size, _version(item, generation)
         found.mode = struct.unpack_from("<I", item, 52)[0]
         found.times = Times(_time(item, 148), _time(item, 136), _time(item, 112))
         found.at = at
@@ -338,8 +339,20 @@ def _take(found: _File, key: Key, item: bytes, at: int, generation: int) -> None
             place += 18 + length
     elif key.kind == EXTENT_DATA:
         known = found.pieces.get(key.offset)
-        if known is None or generation >= known[0]:
+        if known is None or (generation, _reach(item)) >= (known[0], _reach(known[1])):
             found.pieces[key.offset] = (generation, item, at)
+
+
+def _version(item: bytes, generation: int) -> tuple[int, int, int]:
+    """Which state of its inode an item is. A node may be written several times in a transaction,
+    so that more than its generation tells: the inode's own, and the count of its changes."""
+    transaction = struct.unpack_from("<Q", item, 8)[0]
+    return generation, transaction, struct.unpack_from("<Q", item, 72)[0]
+
+
+def _reach(item: bytes) -> int:
+    """The bytes of the file for which an extent's item stands; a removal makes them fewer."""
+    return struct.unpack_from("<Q", item, 45)[0] if len(item) >= 53 else 0
 
 
 def _time(item: bytes, at: int) -> Stamp | None:
