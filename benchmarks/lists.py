@@ -34,7 +34,7 @@ from needlewright.demo import clips
 MIB, STEPS = 1 << 20, ("records", "old-records", "signatures")
 BLOCKS = (1024, 2048, 4096)
 UNIT = 512  # bytes that are looked for
-CRUMBLED = {"xfs": (304, 340), "ntfs": (48, 80)}  # MiB
+CRUMBLED = {"xfs": (304, 340, 20), "ntfs": (80, 120, 12)}  # MiB: size from, to; held back
 
 
 def media() -> list[tuple[str, bytes]]:
@@ -66,9 +66,9 @@ class Card:
         self.there: dict[str, bytes] = {}
         self.gone: list[tuple[str, bytes]] = []
         if kind in CRUMBLED:
-            self._crumble()
+            self._crumble(CRUMBLED[kind][2])
 
-    def _crumble(self) -> None:
+    def _crumble(self, held_back: int) -> None:
         """Leave free room in small stretches alone."""
         fill = self.point / "fill"
         fill.mkdir()
@@ -76,9 +76,11 @@ class Card:
         with contextlib.suppress(OSError):  # no room left
             while True:
                 names.append(fill / f"{len(names):05}")
-                names[-1].write_bytes(bytes(self.rng.choice((8, 16, 32, 64)) * 1024))
+                names[-1].write_bytes(bytes(self.rng.choice((4, 8, 16)) * 1024))
         for name in names[::2]:
             name.unlink(missing_ok=True)
+        # What the driver had held back lies in one piece.
+        (self.point / "first").write_bytes(bytes(held_back * MIB))
 
     def write(self, files: list[tuple[str, bytes]], step: int) -> None:
         """Write files in turns of `step` bytes, as far as there is room."""
@@ -127,7 +129,7 @@ def make(seed: int, folder: Path, files: list[tuple[str, bytes]],
     # Each kind with each size of blocks.
     turn = seed // len(kinds) if len(kinds) % 3 == 0 else seed
     kind, block = kinds[seed % len(kinds)], BLOCKS[turn % 3]
-    sizes = CRUMBLED.get(kind, (112, 140) if kind == "btrfs" else (16, 40))
+    sizes = CRUMBLED.get(kind, (112, 140) if kind == "btrfs" else (16, 40))[:2]
     card = Card(folder, kind, block, rng.randrange(*sizes) * MIB, rng)
     try:
         picked = rng.sample(files, len(files))

@@ -12,9 +12,9 @@ from dataclasses import dataclass, replace
 from enum import Enum
 
 from needlewright.core.checks.grading import AGAINST, Grade, lowered, share_of
-from needlewright.core.contents import ShelfObject
+from needlewright.core.contents import ShelfObject, Stretches
 from needlewright.core.finds import Find, Record
-from needlewright.core.walks import Check, Outcome
+from needlewright.core.walks import Check, Facts, Outcome
 
 BEST_LAST = (Grade.GONE, Grade.REMNANT, Grade.PARTIAL, Grade.MENDED, Grade.UNPROVEN,
              Grade.WHOLE)
@@ -63,6 +63,16 @@ def claim_of(find: Find) -> str:
     if find.record is None:
         return "carved"
     return f"{find.record.at}:{find.path}"
+
+
+def taken_over(find: Find) -> Find:
+    """A removed file whose first bytes are another's, which is whole: no more than its record."""
+    checks = (Check("content", Outcome.FAIL, "gone-foreign", {"bytes": find.size}, content=True),
+              *(c for c in find.checks if c.name == "name"))
+    record = None if find.record is None else replace(find.record, stated=find.size, claim=True)
+    return Find(find.format, find.kind, find.extension, Stretches(), Grade.GONE, 0.0,
+                find.found_by, checks, Facts(), name=find.name, path=find.path,
+                removed=find.removed, record=record)
 
 
 def joined_claim(find: Find) -> str:

@@ -37,10 +37,11 @@ from needlewright.core.jobs.merging import (
     is_same,
     joined_claim,
     settle,
+    taken_over,
     with_record,
 )
 from needlewright.core.jobs.odd_rows import whole_row
-from needlewright.core.walks import Check, Kind, Outcome
+from needlewright.core.walks import Check, Facts, Kind, Outcome
 
 COLUMNS = (
     "source", "key", "kind", "format", "extension", "start", "size", "grade", "share", "name",
@@ -64,6 +65,7 @@ STANDING_ON_SHELF = STANDING.replace(
     "start = ? AND format = ?", f"path = ? AND {ON_SHELF} AND instr(content, ?) > 0")
 CHECKS = "SELECT name, outcome, code, detail, content FROM checks WHERE find = ? ORDER BY place"
 SEAMS = "SELECT at, word, reasons, rivals FROM seams WHERE find = ? ORDER BY place"
+DAMAGED = (Grade.PARTIAL, Grade.REMNANT, Grade.UNPROVEN)
 Told = tuple[int, Find]
 
 
@@ -83,6 +85,9 @@ class FindWriter:
 
     def _settled(self, source: int, find: Find, standing: Sequence[Standing]) -> list[Told]:
         """Write `find` as far as it is new; (id, find) of what was written."""
+        if self._is_taken(source, find):
+            find = taken_over(find)
+            standing = self._standing(source, find)
         decision = settle(find, standing)
         number: int | None = decision.number
         if decision.act is Act.KEEP or self._is_back(source, find) or (
@@ -120,6 +125,17 @@ class FindWriter:
             " AND f.grade = ? AND f.id IN (SELECT find FROM seams)"
             " AND e.offset <= ? AND e.offset + e.length >= ?",
             (source, Grade.WHOLE, find.start, find.start + find.size)) is not None
+
+    def _is_taken(self, source: int, find: Find) -> bool:
+        """Whether a removed file begins where a whole file lies that was put together."""
+        if find.record is None or not find.removed or find.seams or find.grade not in DAMAGED:
+            return False
+        return self._database.row(
+            "SELECT 1 FROM finds f JOIN extents e ON e.find = f.id WHERE f.source = ?"
+            " AND f.grade = ? AND f.id IN (SELECT find FROM seams) AND f.path IS NOT ?"
+            " AND (f.path IS NOT NULL OR f.start <> ?)"  # without a name it may be this very one
+            " AND e.offset <= ? AND e.offset + e.length > ?",
+            (source, Grade.WHOLE, find.path, find.start, find.start, find.start)) is not None
 
     def add_mended(self, source: int, find: Find, origin: int, changes: str) -> int:
         """Write what was mended from find `origin`, over an earlier version; its id."""
@@ -311,6 +327,30 @@ class FindWriter:
                     " AND id NOT IN (SELECT find FROM threads)"
                     " AND id NOT IN (SELECT find FROM reviews)",
                     (source, offset, offset + length, number)))
+                self._drop_content(source, number, find, offset, length)
+
+    def _drop_content(self, source: int, number: int, find: Find, offset: int, length: int
+                      ) -> None:
+        """Removed files whose records say that they begin in this stretch of the whole file."""
+        for told in self._database.rows(
+                "SELECT id, format, kind, extension, size, name, path, found_by,"
+                f" {', '.join(RECORD_COLUMNS)} FROM finds WHERE source = ? AND start >= ?"
+                " AND start < ? AND id <> ? AND record_at IS NOT NULL AND removed = 1"
+                " AND (? IS NOT NULL OR start <> ?)"
+                f" AND path IS NOT ? AND grade IN ({', '.join('?' * len(DAMAGED))})"
+                " AND id NOT IN (SELECT find FROM seams)"
+                " AND id NOT IN (SELECT find FROM threads)"
+                " AND id NOT IN (SELECT find FROM reviews)",
+                (source, offset, offset + length, number, find.path, find.start, find.path,
+                 *DAMAGED)):
+            other, form, kind, extension, size, name, path, by, *record = told
+            stood = Find(form, Kind(kind), extension, Stretches(((None, size),)), Grade.PARTIAL,
+                         0.0, tuple(by.split(",")),
+                         checks_from(self._database.rows(CHECKS, (other,))), Facts(), name=name,
+                         path=path, removed=True, record=record_from(record))
+            gone = taken_over(stood)
+            self._replace(source, gone, other, keep_pictures=False)
+            self._finish(source, [(other, gone)])
 
     def _drop(self, rows: Sequence[tuple[Any, ...]]) -> None:
         for scrap, source, size, kind, grade, by in rows:
