@@ -40,14 +40,46 @@ class LeavesTest(unittest.TestCase):
     def test_a_lost_leaf_leaves_a_gap_that_is_told(self):
         long = next(f for f in self.files.values() if len(f["extents"]) > 251)
         owners = [struct.unpack(">Q", self.source.read_at(leaf + 56, 8))[0] for leaf in self.leaves]
-        mine = [leaf for leaf, o in zip(self.leaves, owners, strict=True) if owners.count(o) == 2]
-        self.assertEqual(len(mine), 2)
-        self.change(mine[1], 0, bytes(BLOCK))
-        entry = self.removed()[long["path"]]
-        self.assertIn(("runs-missing", {}), entry.doubts)
-        kept = [list(e) for e in entry.extents if e[0] is not None]
-        self.assertTrue(kept)
-        self.assertTrue(all(e in long["extents"] for e in kept))
+        number = next(o for o in owners if owners.count(o) == 2)
+        mine = [leaf for leaf, o in zip(self.leaves, owners, strict=True) if o == number]
+        lost = LostLeaves(XfsReader(self.source))
+        self.assertEqual((len(lost.pieces(number)[0]), lost.pieces(number)[1]), (273, True))
+        for leaf in mine:
+            self.setUp()
+            self.change(leaf, 0, bytes(BLOCK))
+            pieces, whole = LostLeaves(XfsReader(self.source)).pieces(number)
+            self.assertFalse(whole)
+            self.assertTrue(pieces)
+            self.assertTrue(all([at, n * BLOCK] in long["extents"] for _, n, at, _ in pieces[:-1]))
+
+    def test_what_the_volume_lost_is_taken_from_the_log(self):
+        for leaf in self.leaves:
+            self.change(leaf, 0, bytes(BLOCK))
+        self.assertFalse(LostLeaves(XfsReader(self.source)).owners())
+        self.test_files_in_many_pieces_come_back_under_their_names()
+
+    def test_a_number_that_served_two_files_is_told_of_the_last(self):
+        first, second, other = (self.leaf(place, 7 + place) for place in range(3))
+        tables = XfsReader(self.source)
+        lost = LostLeaves(tables)
+        lost._leaves.clear()
+        link = {0: (None, 1), 1: (0, None), 2: (None, None)}
+        for place, (leaf, sequence) in enumerate(((first, 5), (second, 6), (other, 4))):
+            left, right = (b"\xff" * 8 if n is None else struct.pack(">Q", 100 + n)
+                           for n in link[place])
+            raw = leaf[:8] + left + right + leaf[24:]
+            lost._take((100 + place) * BLOCK, raw, sequence)
+        pieces, whole = lost.pieces(99)
+        self.assertEqual([(p[0], p[1]) for p in pieces], [(0, 10), (10, 10)])
+        self.assertTrue(whole)
+
+    def leaf(self, place, at):
+        """A leaf of inode 99 of one entry, in block 100 + place."""
+        uuid = XfsReader(self.source).geometry.metadata_id
+        head = MAGIC + struct.pack(">HHQQQQ", 0, 1, 0, 0, (100 + place) * BLOCK // 512, 0)
+        entry = (place % 2 * 10) << 73 | (200 + at) << 21 | 10
+        return (head + uuid + struct.pack(">QQ", 99, 0) + entry.to_bytes(16, "big")).ljust(
+            BLOCK, b"\0")
 
     def test_a_leaf_of_another_volume_or_place_is_none_of_ours(self):
         for at in (24, 40):  # where it says it lies; of which volume
@@ -64,7 +96,7 @@ class LeavesTest(unittest.TestCase):
         for leaf in self.leaves:
             self.change(leaf, 6, b"\x00\x08")
         lost = LostLeaves(XfsReader(self.source))
-        left = sum(len(lost.pieces(n)) for n in lost.owners())
+        left = sum(len(lost.pieces(n)[0]) for n in lost.owners())
         self.assertEqual(left, 5 * 3)  # one leaf of one file, two of the other
 
 

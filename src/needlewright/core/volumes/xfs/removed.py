@@ -53,7 +53,7 @@ class RemovedInodes:
         self._reader = reader
         self._old: dict[int, _Old] = {}
         self._strays: dict[int, tuple[int, str]] = {}  # lower half of a number -> folder, name
-        self._listed_at: dict[int, int] = {}  # the sequence of the log in which a name stood
+        self._named_at: dict[int, int] = {}  # where in the log a name stood last
         self._gone_folders: set[int] = set()
         self._chunks: set[int] = set()  # of 64 inodes each, those that the trees name
         self._leaves = LostLeaves(reader)
@@ -90,7 +90,7 @@ class RemovedInodes:
         pieces: list[tuple[int, int, int, bool]] = []
         extents: Extents = ()
         size, loose = 0, self._reader.geometry.block_size
-        listed = self._listed(number)
+        listed, complete = self._listed(number)
         if inode is not None and inode.mode & FORMAT == REGULAR and inode.number == number:
             # Its whole chunk of inodes was freed, and nobody cared to clear them.
             extents, _ = self._reader.extents(inode)
@@ -114,7 +114,7 @@ class RemovedInodes:
         by_leaves = sum(count for _, count, _, _ in listed) * self._reader.geometry.block_size
         if by_leaves > sum(n for o, n in extents if o is not None):
             return self._by_leaves(Entry(path, 0, at, True, times, Placed.CHAIN, doubts=doubts),
-                                   listed, old.size if old is not None else 0)
+                                   listed, complete, old.size if old is not None else 0)
         if not extents and number in self._gone_folders:
             return None
         if not extents:
@@ -122,20 +122,22 @@ class RemovedInodes:
         return Entry(path, size, at, True, times, Placed.CHAIN, extents, doubts=doubts,
                      loose=loose)
 
-    def _listed(self, number: int) -> list[Piece]:
-        """The pieces that leaves of its tree name; none for a folder."""
-        pieces = [] if number in self._gone_folders else self._leaves.pieces(number)
-        folder = pieces and self._reader._read(pieces[0][2], 4) in (b"XDD3", b"XDB3")
-        return [] if folder else pieces
+    def _listed(self, number: int) -> tuple[list[Piece], bool]:
+        """The pieces that leaves of its tree name, and whether all are there; none of a folder."""
+        pieces, whole = self._leaves.pieces(number)
+        folder = number in self._gone_folders or (
+            pieces and self._reader._read(pieces[0][2], 4) in (b"XDD3", b"XDB3"))
+        return ([], False) if folder else (pieces, whole)
 
-    def _by_leaves(self, entry: Entry, listed: list[Piece], told: int) -> Entry:
+    def _by_leaves(self, entry: Entry, listed: list[Piece], whole: bool, told: int) -> Entry:
         """`entry`, placed by the leaves of its tree; `told`: the size that the log knows, or 0."""
         block = self._reader.geometry.block_size
         reached = (listed[-1][0] + listed[-1][1]) * block
         size = told or reached
         extents, why = self._reader.laid_out(listed, size, "")
         gaps = any(a[0] + a[1] < b[0] for a, b in pairwise(listed)) or listed[0][0] > 0
-        doubts = entry.doubts + ((("runs-missing", {}),) if gaps or size > reached else ())
+        missing = gaps or size > reached or (not whole and not told)
+        doubts = entry.doubts + ((("runs-missing", {}),) if missing else ())
         if why:
             doubts += ((why, {}),)
         return replace(entry, size=sum(n for _, n in extents), extents=extents, doubts=doubts,
@@ -156,11 +158,13 @@ class RemovedInodes:
         try:
             for item in read_log(self._reader.volume, start, length):
                 if isinstance(item, OldBlock):
+                    self._leaves.note(item)
                     self._take_block(item, owners)
                 else:
                     self._take_inode(item)
         except SourceError:
             self._reader.problem("log-unreadable", start)
+        self._leaves.settle()
 
     def _folder_blocks(self) -> dict[int, int]:
         """Byte of a block -> the folder whose entries it holds."""
@@ -184,11 +188,7 @@ class RemovedInodes:
         if mode & FORMAT == FOLDER and item.short:
             small = Inode(number, mode, LOCAL, 1, 0, 0, item.short, Times())
             for inner, name, _, _ in self._reader.short_names(small):
-                # Listed at that time, where freed room may be of any age: the last one counts.
-                low = inner & 0xFFFF_FFFF
-                if self._listed_at.get(low, -1) <= item.sequence:
-                    self._listed_at[low] = item.sequence
-                    self._strays[low] = (number, name)
+                self._name(inner, number, name, item.sequence)
             return
         size = struct.unpack_from("<Q", core, 56)[0]
         known = self._old.get(number)
@@ -216,11 +216,17 @@ class RemovedInodes:
             if fits and b"\0" not in name and b"/" not in name and name not in (b".", b".."):
                 number = int.from_bytes(item.data[at : at + 8], "big")
                 if item.data[at : at + 2] != b"\xff\xff":
-                    self._strays.setdefault(number & 0xFFFF_FFFF,
-                                            (folder, name.decode("utf-8", "replace")))
+                    self._name(number, folder, name.decode("utf-8", "replace"), item.sequence)
                 at += room
             else:
                 at += 8
+
+    def _name(self, inode: int, folder: int, name: str, sequence: int) -> None:
+        """Note a name of the log: it is dated, where freed room may be of any age."""
+        low = inode & 0xFFFF_FFFF
+        if self._named_at.get(low, -1) <= sequence:
+            self._named_at[low] = sequence
+            self._strays[low] = (folder, name)
 
     def _path_of(self, number: int, depth: int = 0) -> str:
         """The path that leftovers give to an inode; "" where they give none."""
