@@ -94,7 +94,8 @@ class Mended:
     time, else of the bytes, that the file has after it. `choices`: where pieces may belong as well.
     `doubts`: codes of why it cannot be called mended although it passes its checks. `reference`:
     the file that lent something to it. `share_before`: what the damaged file has, where the mender
-    knows it better than the checks, which may only see that it does not decode."""
+    knows it better than the checks, which may only see that it does not decode. `area`: the part
+    that has something of the file's own in it, where that is more than is likely as it was."""
 
     write: Callable[[BinaryIO], None]
     extension: str
@@ -104,6 +105,7 @@ class Mended:
     reference: Reference | None = None
     choices: tuple[Choice, ...] = ()
     share_before: float | None = None
+    area: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -24,11 +24,13 @@ PREVIEW = "preview-taken"
 
 @dataclass(frozen=True, slots=True)
 class Measured:
-    """The shares (0.0 to 1.0) of a file before and after; `opens`: whether a strict decoder reads
-    all of it after mending, and did before."""
+    """The shares (0.0 to 1.0) of a file before and after; `covered`: the part that has something of
+    its own in it after mending, of a tone that may be only likely; `opens`: whether a strict
+    decoder read all of it before, and does after mending."""
 
     before: float
     after: float
+    covered: float
     opens: tuple[bool, bool]
 
 
@@ -38,9 +40,14 @@ def measured(before: Find, proposal: Mended, after: Find) -> Measured:
     opens = _opens(before), _opens(after)
     # A thumbnail that shows what is missing now is no witness against what is told to be missing.
     sound = after.grade is Grade.WHOLE or opens[1]
-    share = proposal.share if sound else min(proposal.share, after.share)
+    most = 1.0 if sound else after.share
     stated = before.share if proposal.share_before is None else proposal.share_before
-    return Measured(stated, min(stated, share) if _is_refused(after) else share, opens)
+    if _is_refused(after):
+        most = min(most, stated)
+    covered = min(most, proposal.share if proposal.area is None else proposal.area)
+    # What was there before is there still, whatever tone lies behind it.
+    share = max(min(most, proposal.share), min(stated, covered))
+    return Measured(stated, share, covered, opens)
 
 
 def _is_refused(find: Find) -> bool:
@@ -57,7 +64,7 @@ def is_better(before: Find, proposal: Mended, after: Find) -> bool:
     opened = found.opens[1] and not found.opens[0]
     if found.after < found.before - (COST if opened else BETTER):
         return False
-    more = found.after > found.before + BETTER
+    more = found.covered > found.before + BETTER
     if any(change.code == PREVIEW for change in proposal.changes) and not more:
         return False
     if after.grade is Grade.WHOLE or opened:

@@ -84,9 +84,10 @@ def mend(patient: Patient, find_size: bool = True) -> Mended:
         solved.doubts += _doubts(solved)
     solved.doubts += _of_other_shape(found, thumbnail)
     return Mended(bytes_written(writing.with_tail(made, tail, found.head, stop)), "jpg", changes,
-                  round(solved.canvas.share, 4), tuple(dict.fromkeys(solved.doubts)),
-                  found.reference,
-                  _choices(solved, layout, found.head.frame, thumbnail, patient.wishes.tones))
+                  round(solved.canvas.share - solved.unsure, 4),
+                  tuple(dict.fromkeys(solved.doubts)), found.reference,
+                  _choices(solved, layout, found.head.frame, thumbnail, patient.wishes.tones),
+                  area=round(solved.canvas.share, 4))
 
 
 def _as_it_stands(found: Restored, closed: bool) -> Mended:

@@ -23,6 +23,8 @@ ALARM, SOON = 9.0, 2.0  # nats by which rows begin elsewhere, all that follow an
 END = 8.0  # nats for the place that the end of the data says
 GUIDE_STEP, GUIDE_CELL, GUIDE_NOISE = 3, 40.0, 2.0  # MCUs; MCUs that tell as one; grey levels
 ROWS_FAR = 24  # that may be missing within a chain
+ROWS_AROUND = 4  # that the thumbnail tells apart
+SHOWS, JOINS = 4.0, 2.0  # nats for another row; the most of them by how rows join there
 BESIDE_EACH = 3  # MCUs by which places differ that are worth a choice
 ADDED, LOST = 4.0, 9.0  # nats against a place for which bytes must have been added, or lost
 WRAP_MOST = 3.0
@@ -169,6 +171,7 @@ class Watch:
     end_shift: int | None
     most: int = 1 << 40
     tries: int = 6
+    guide: Floats | None = None  # how bright the thumbnail says that each MCU is
 
     def otherwise(self, at: int, count: int, shift: int, levels: Levels, cost: Floats,
                   usual: float) -> tuple[int, int, Levels] | None:
@@ -189,7 +192,7 @@ class Watch:
             best = self._farther(at, tail, count, shift, late, profile, usual)
         if best is None:
             return None
-        other, grey, new = best
+        other, grey, new = self._row_by_guide(at, tail, count, shift, best)
         if begins(profile, at + tail, other) - was > ALARM:
             start = at + switch(cost, new, usual)
         else:
@@ -198,6 +201,31 @@ class Watch:
         if other == shift and not _is_level(canvas, strand, start, at, cost, shift, levels, found):
             return None
         return start, other, found
+
+    def _row_by_guide(self, at: int, tail: int, count: int, shift: int,
+                      best: tuple[int, Floats, Floats]) -> tuple[int, Floats, Floats]:
+        """`best`, or the same place some rows above or below, where the thumbnail says so clearly:
+        smooth rows join one as well as the other."""
+        other, begin, per_row = best[0], at + tail, self.canvas.layout.per_row
+        if self.guide is None or other in (shift, self.end_shift):
+            return best
+        others = other + per_row * np.arange(-ROWS_AROUND, ROWS_AROUND + 1, dtype=np.int64)
+        others = others[(others <= self.most) & (begin + others >= 0)]
+        if others.size < 2 or other > self.most:
+            return best
+        told = _as_guided(self.canvas, self.strand, begin, others, self.guide)
+        row = int(others[int(np.argmax(told))])
+        if row == other:
+            return best
+        fit = self.canvas.fits(self.strand, at, count, np.array([row], np.int64))[0]
+        if (~np.isnan(fit.mean)).sum() < min(12, count):
+            return best
+        grey = fit.levels()
+        new = fit.cost(grey)
+        joins = gain(best[2][tail:], new[tail:])
+        if told.max() - told[others == other][0] + min(JOINS, joins) < SHOWS:
+            return best
+        return row, grey, new
 
     def _levels_from(self, start: int, shift: int, grey: Floats) -> Levels:
         """The levels of what begins at MCU `start`, by all of the row that follows."""

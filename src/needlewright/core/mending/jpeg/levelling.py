@@ -9,6 +9,7 @@ are none, within the parts. Both are weighed by their errors.
 from __future__ import annotations
 
 import itertools
+import math
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -20,6 +21,7 @@ from needlewright.core.mending.jpeg.guide import LEAST, SPREAD, Guide, apart, sc
 from needlewright.core.mending.jpeg.placed import Break
 
 ROWS = 6  # of MCUs at either side of a step that are compared with the thumbnail
+SIDES = (6, 4, 3)  # the same within the parts, as long as these are
 MOST_ERROR = 0.5  # grey levels; of levels that are less sure one in ten is off visibly
 LEAST_STEPS = 8  # within the parts, from which the thumbnail's own error is learnt
 UNLEARNT = 4.0  # grey levels where it is not
@@ -30,6 +32,7 @@ AT_ODDS = 4.0  # times their common error by which rows and thumbnail may disagr
 HIDDEN, BEYOND = 3.0, 6.0  # grey levels, and times its error, of a step that no break explains
 SHOWN = 0.7  # of the MCUs of a row that show a step
 STRANGE = 2.0  # times the usual scatter, of what is not the picture at that place
+SEEN, UNDER = 3.0, 2.0  # grey levels; times its estimate, of what an error turned out to be
 WORTH = 0.25  # grey levels: smaller corrections are none
 
 Doubles = npt.NDArray[np.float64]
@@ -130,7 +133,7 @@ class _Witness:
             return None, self.noise
         middle = np.median(sure, axis=1, keepdims=True) if sure.size else np.zeros((len(part), 1))
         spread = np.quantile(np.abs(sure - middle), USUAL, axis=1) + FLOOR if (
-            sure.shape[1] >= 2 * ROWS) else np.full(len(part), UNLEARNT)
+            sure.shape[1] >= ROWS) else np.full(len(part), UNLEARNT)
         step = np.median(part, axis=1) - middle[:, 0]
         return step.astype(np.float64), np.maximum(spread, self.noise).astype(np.float64)
 
@@ -208,6 +211,18 @@ class _Witness:
         return Break(place, 0, 0, tuple(int(v) for v in levels), False, joint.errors())
 
 
+def shown(canvas: Canvas, breaks: list[Break], errors: list[tuple[float, ...]]) -> float:
+    """The part of the picture (0.0 to 1.0) that is likely within SEEN grey levels of what it was;
+    `errors`: of the levels behind each break, as `Levelled` has them."""
+    inner = sorted(b.place for b in breaks if 0 < b.place < canvas.there.size)
+    edges = [0, *inner, canvas.there.size]
+    sure = [1.0, *(math.erf(SEEN / (UNDER * max(e, 0.01) * math.sqrt(2))) for e in map(
+        max, errors))]
+    parts = [float(canvas.there[a:b].sum()) * likely for (a, b), likely in zip(
+        itertools.pairwise(edges), sure, strict=True)]
+    return sum(parts) / canvas.there.size
+
+
 def _known(rows: Floats) -> Floats:
     """Those that have a value."""
     known: Floats = rows[:, ~np.isnan(rows[0])]
@@ -234,23 +249,22 @@ def _noise(rows: Floats, canvas: Canvas, places: list[int]) -> Doubles | None:
     """float64[components]: the error of a step that the thumbnail measures over ROWS at either
     side, from steps within the parts; None where it guides nobody."""
     per_row = canvas.layout.per_row
-    broken = {p // per_row for p in places}
-    steps = []
-    for row in range(ROWS, rows.shape[1] - ROWS + 1):
-        if broken & set(range(row - ROWS, row + ROWS)):
-            continue
-        both = rows[:, row - ROWS : row + ROWS]
-        if not np.isnan(both).any():
-            steps.append(both[:, ROWS:].mean(axis=1) - both[:, :ROWS].mean(axis=1))
     known = rows[0][~np.isnan(rows[0])]
     if known.size * per_row < LEAST or float(np.median(np.abs(known - np.median(known)))) > SPREAD:
         return None
-    if len(steps) < LEAST_STEPS:
-        return np.full(rows.shape[0], UNLEARNT)
-    # Edges of the picture lie anywhere, and so also where it broke: not the middle of them counts.
-    spread = np.quantile(np.abs(np.array(steps)), USUAL, axis=0) + FLOOR
-    result: Doubles = spread.astype(np.float64)
-    return result
+    broken = {p // per_row for p in places}
+    for side in SIDES:
+        steps = []
+        for row in range(side, rows.shape[1] - side + 1):
+            both = rows[:, row - side : row + side]
+            if not broken & set(range(row - side, row + side)) and not np.isnan(both).any():
+                steps.append(both[:, side:].mean(axis=1) - both[:, :side].mean(axis=1))
+        if len(steps) >= LEAST_STEPS:
+            # Edges of the picture lie anywhere, so also where it broke: not the middle counts.
+            spread = np.quantile(np.abs(np.array(steps)), USUAL, axis=0) + FLOOR
+            result: Doubles = spread.astype(np.float64)
+            return result
+    return np.full(rows.shape[0], UNLEARNT)
 
 
 def _step(rows: Floats, canvas: Canvas, place: int, stop: int,

@@ -209,7 +209,7 @@ class Placer:
     def _follow(self, way: _Way, begin: int) -> None:
         at, step = begin, max(8, self.per_row // 4)
         begun, by_hand = begin, False
-        watch = evidence.Watch(self.canvas, way.strand, way.end_shift, way.most)
+        watch = evidence.Watch(self.canvas, way.strand, way.end_shift, way.most, guide=self.guide)
         while at < self._size(way):
             self.breathe()
             count = min(self.per_row, self._size(way) - at)

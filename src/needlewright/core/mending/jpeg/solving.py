@@ -16,7 +16,7 @@ from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas, Floats
 from needlewright.core.mending.jpeg.chains import Link, constant_runs, links_of
 from needlewright.core.mending.jpeg.guide import Guide, apart
-from needlewright.core.mending.jpeg.levelling import level
+from needlewright.core.mending.jpeg.levelling import level, shown
 from needlewright.core.mending.jpeg.placed import Placed
 from needlewright.core.mending.jpeg.placing import NO_PLACES, Placer
 
@@ -34,6 +34,7 @@ class Solved:
     placed: Placed
     exact: bool = False
     guided: int = 0  # parts whose levels the thumbnail set
+    unsure: float = 0.0  # part of the picture that is there, but likely brighter or darker
     doubts: list[str] = field(default_factory=list)
 
 
@@ -98,6 +99,7 @@ def by_guide(solved: Solved, guide: Guide | None) -> None:
     if not placed.breaks:
         return
     solved.guided = done.guided
+    solved.unsure = max(0.0, canvas.share - shown(canvas, placed.breaks, done.errors))
     if done.unsure:
         solved.doubts.append("levels-guessed")
     if not _differing(solved, guide) and len(placed.breaks) > 1:
