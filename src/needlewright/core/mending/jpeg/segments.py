@@ -4,7 +4,6 @@ begins anew, so that damage stays within it.
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Mapping
 
 import numpy as np
@@ -16,12 +15,12 @@ from needlewright.core.mending.base import Choice
 from needlewright.core.mending.jpeg.anatomy import Layout
 from needlewright.core.mending.jpeg.canvas import Canvas
 from needlewright.core.mending.jpeg.chains import constant_runs, links_of
+from needlewright.core.mending.jpeg.numbering import WHOLE_TURN, numbered
 from needlewright.core.mending.jpeg.placed import Placed
 from needlewright.core.mending.jpeg.placing import NO_PLACES, Placer
 
 MAX_SEGMENTS = 1 << 20
-WHOLE_TURN = 8  # restart numbers
-MOST_RUNS = 4  # of segments that changed places
+MOST_BROKEN = 2  # segments, beyond which one may be off unnoticed
 
 
 def whole(raw: npt.NDArray[np.uint8], layout: Layout, most: int) -> Chain | None:
@@ -81,7 +80,9 @@ def place(raw: npt.NDArray[np.uint8], layout: Layout, known: bool, closed: bool,
             canvas.clear(first, last)
         Placer(placed, first, last, breathe).run(links)
     placed.choices = choices  # what stands within a segment is told by its markers
-    doubts = ["tails-placed"] if len(placed.breaks) > 1 else []
+    # A changed byte may leave the decoder in step, and the rest of that segment of another tone.
+    broken = sum(1 for place_, good in zip(where, sound) if place_ is not None and not good)
+    doubts = ["tails-placed"] if len(placed.breaks) > 1 or broken > MOST_BROKEN else []
     return placed, exact, [*doubts, *(["by-hand"] if placed.by_hand else [])]
 
 
@@ -145,89 +146,3 @@ def _sound(clean: CleanScan, span: tuple[int, int], layout: Layout, last: bool) 
     rest = layout.total % layout.restart or layout.restart
     full = chain.size == layout.restart or (last and chain.size == rest)
     return chain.size if full else None
-
-
-def numbered(numbers: list[int], sound: list[bool], count: int, known: bool,
-              closed: bool) -> list[int | None]:
-    """The number of each segment among all `count`; None for what is none.
-
-    `numbers`: of the marker in front of each, -1 for none; `sound`: whether it decodes as one.
-    """
-    if known and closed and len(numbers) == count:
-        return _in_line(numbers)  # as many as there must be: none is missing
-    where: list[int | None] = [None] * len(numbers)
-    at = -1  # the last that has a place
-    for index, number in enumerate(numbers):
-        if index == 0:
-            if known:
-                where[index], at = 0, 0
-            continue
-        if not 0 <= number < WHOLE_TURN:
-            continue  # another marker, in what is not the picture's
-        steps = (number - at) % WHOLE_TURN + 1  # at least one ahead of `at`
-        ahead = at + steps if at >= 0 else number + 1
-        near = steps == 1
-        # A marker that is out of turn in front of what does not decode stands there by chance.
-        if ahead >= count or not (near or sound[index]):
-            continue
-        where[index], at = ahead, ahead
-    if not closed:
-        return where
-    # From the end backwards: there the count is as sure as at the beginning.
-    at = count
-    for index in range(len(numbers) - 1, 0, -1):
-        number = numbers[index]
-        if not sound[index] or (number + 1 - (at - 1)) % WHOLE_TURN:
-            break
-        at -= 1
-        if where[index] == at:
-            break
-        where[index] = at
-    taken: set[int] = set()
-    for index in range(len(where) - 1, -1, -1):
-        place = where[index]
-        if place is not None and (place in taken or place > min(taken, default=count)):
-            where[index] = None
-        elif place is not None:
-            taken.add(place)
-    return where
-
-
-def _in_line(numbers: list[int]) -> list[int | None]:
-    """The number of each segment where as many are there as must be: each in its place, but for
-    runs that changed theirs, whose numbers fit in another order."""
-    where: list[int | None] = [
-        index if index == 0 or number == (index - 1) % WHOLE_TURN else None
-        for index, number in enumerate(numbers)]
-    at = 0
-    while at < len(where):
-        if where[at] is not None:
-            at += 1
-            continue
-        stop = at
-        while stop < len(where) and where[stop] is None:
-            stop += 1
-        for index, place_ in zip(range(at, stop), _reordered(numbers[at:stop], at)):
-            where[index] = place_
-        at = stop
-    return where
-
-
-def _reordered(numbers: list[int], first: int) -> list[int | None]:
-    """Places from `first` on for segments that stand in runs of which one came before another; None
-    for all where no order fits."""
-    breaks = [i for i in range(1, len(numbers))
-              if numbers[i] != (numbers[i - 1] + 1) % WHOLE_TURN]
-    edges = [0, *breaks, len(numbers)]
-    runs = list(itertools.pairwise(edges))
-    if 1 < len(runs) <= MOST_RUNS:
-        for order in itertools.permutations(runs):
-            places: list[int | None] = [None] * len(numbers)
-            at, fits = first, True
-            for begin, stop in order:
-                fits = fits and numbers[begin] == (at - 1) % WHOLE_TURN
-                places[begin:stop] = range(at, at + stop - begin)
-                at += stop - begin
-            if fits:
-                return places
-    return [None] * len(numbers)
