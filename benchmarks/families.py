@@ -11,7 +11,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PIL import Image
-from tests.media import heic_grids, raws
+from tests.media import cameras, heic_grids, raws
 
 from needlewright.demo import clips, photos, scenes
 
@@ -115,8 +115,14 @@ def _negative(rng: random.Random) -> bytes:
     return raws.raw_tiff(rng.randrange(1 << 16))
 
 
+def _padded(rng: random.Random) -> bytes:
+    """A photograph with room that its camera reserved in its headers."""
+    return cameras.photograph(rng.choice(cameras.CAMERAS), rng.randrange(1 << 20))
+
+
 FAMILIES: dict[str, Callable[[random.Random], bytes]] = {
     "jpeg": a_photo(), "jpeg-restart": a_photo(restart_rows=1),
+    "jpeg-padded": _padded,
     "jpeg-grey": saved_as("JPEG", "L", quality=88), "jpeg-progressive": a_photo(progressive=True),
     "png": saved_as("PNG", scale=0.6), "gif": saved_as("GIF"),
     "tiff": saved_as("TIFF", scale=0.6),
