@@ -35,10 +35,8 @@ def frame_for(frame: Frame, chain: Chain, layout: Layout,
         lower = edges.top[begin + per_row : begin + per_row + count]
         return float(np.minimum(np.abs(lower - upper).mean(axis=1), 40).mean())
 
-    if chain.size == layout.total:
-        stated = cost(layout.per_row) if layout.rows > 1 else 99.0
-    else:
-        stated = 99.0
+    # Of data that lacks a part, too: what is left may be as much as a picture of other size has.
+    stated = cost(layout.per_row) if layout.rows > 1 and chain.size > layout.per_row else 99.0
     fit = [n for n in range(2, chain.size // 2 + 1)
            if chain.size % n == 0 and SHAPES[0] <= n * wide / (chain.size / n * high) <= SHAPES[1]]
     if not fit:
@@ -47,7 +45,7 @@ def frame_for(frame: Frame, chain: Chain, layout: Layout,
     best = min(fit, key=lambda n: (round(costs[n], 2), n))
     if best == layout.per_row and chain.size == layout.total:
         return None
-    if costs[best] > CLEARLY * stated:
+    if best != layout.per_row and costs[best] > CLEARLY * stated:
         return None
     rest = [c for n, c in costs.items() if n % best and n != best]
     if rest and costs[best] > CLEARLY * min(rest):
