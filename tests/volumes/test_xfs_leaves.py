@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import struct
+import threading
 import unittest
 
 from needlewright.core.sources.pieces import PiecedSource
+from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.xfs.leaves import HEAD, MAGIC, LostLeaves
 from needlewright.core.volumes.xfs.reader import XfsReader
 from tests.support_volumes import BLOCK, FOLDER, load
@@ -57,6 +59,15 @@ class LeavesTest(unittest.TestCase):
             self.change(leaf, 0, bytes(BLOCK))
         self.assertFalse(LostLeaves(XfsReader(self.source)).owners())
         self.test_files_in_many_pieces_come_back_under_their_names()
+
+    def test_a_stop_is_heard_while_free_space_is_looked_through(self):
+        reader = XfsReader(self.source)
+        for _ in reader.live():
+            pass
+        reader.stop = threading.Event()
+        reader.stop.set()
+        with self.assertRaises(Interrupted):
+            next(iter(reader.removed()))
 
     def test_a_number_that_served_two_files_is_told_of_the_last(self):
         first, second, other = (self.leaf(place, 7 + place) for place in range(3))

@@ -77,6 +77,7 @@ def _volume(context: Context, volume: Volume, prover: Prover,
     yield seen(volume, reader)
     if reader is None:
         return context.stop.is_set()
+    reader.stop = context.stop
     try:
         yield from _entries(context, volume, reader, prover, resuming)
     except Interrupted:

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.stamps import Stamp
 
@@ -147,6 +148,8 @@ class Reader(ABC):
         self.facts = facts
         self._volume = volume
         self._problems = Problems()
+        #: Heard while free space is looked through, which is most of a large drive.
+        self.stop: StopSignal | None = None
 
     @property
     def problems(self) -> list[Problem]:
@@ -178,7 +181,10 @@ class Reader(ABC):
         return max(0, min(count, -(-(self._volume.size - first) // unit)))
 
     def _read(self, at: int, length: int, code: str = "record-unreadable") -> bytes:
-        """Exactly `length` bytes; zeros, and a problem, where they cannot be read."""
+        """Exactly `length` bytes; zeros, and a problem, where they cannot be read. Interrupted when
+        told to stop."""
+        if self.stop is not None and self.stop.is_set():
+            raise Interrupted
         try:
             return self._volume.read_at(at, length).ljust(length, b"\0")
         except SourceError:
