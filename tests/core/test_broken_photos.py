@@ -58,6 +58,34 @@ class CarvedTest(unittest.TestCase):
         self.assertLessEqual(walk.stop, cut)
 
 
+    def test_another_file_in_the_reserved_room_of_a_photo_is_noticed(self):
+        """The room holds nothing, and lengths lead over it: whatever lies there, the rest fits."""
+        jpeg, seen = formats()["jpeg"], 0
+        strangers = (photograph(CAMERAS[0], 6), photograph(CAMERAS[1], 7)[90_112:])
+        for camera in CAMERAS:
+            for marker, zeros in camera.segments:
+                if zeros < 3 * CLUSTER:
+                    continue
+                data = photograph(camera, 8)
+                begin = data.index(bytes((0xFF, marker)))
+                at = (begin + 4 + CLUSTER) // CLUSTER * CLUSTER
+                for stranger in strangers:
+                    seen += 1
+                    medium = data[:at] + stranger[:CLUSTER] + data[at + CLUSTER :]
+                    with self.subTest(camera.name, marker=marker):
+                        walk = follow(MemorySource(medium), 0, jpeg, STOP)
+                        self.assertIn("headers-foreign", {c.code for c in walk.checks})
+        self.assertGreater(seen, 0)
+
+    def test_reserved_room_of_healthy_photos_is_theirs_wherever_they_lie(self):
+        jpeg = formats()["jpeg"]
+        for camera in CAMERAS:
+            data = photograph(camera, 9)
+            for at in (0, 512 * 7):
+                walk = follow(MemorySource(bytes(at) + data), at, jpeg, STOP)
+                self.assertNotIn("headers-foreign", {c.code for c in walk.checks}, camera.name)
+
+
 class ToldTest(FolderTest):
     def test_share_and_row_are_what_a_decoder_reaches(self):
         rng, truth, paths = random.Random(6), [], []

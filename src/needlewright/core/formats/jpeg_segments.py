@@ -10,6 +10,9 @@ import re
 import struct
 from dataclasses import dataclass, field
 
+import numpy as np
+import numpy.typing as npt
+
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.kernels.jpeg_bits import HuffmanTable, build_huffman
@@ -34,6 +37,8 @@ HAS_CLIP = re.compile(rb"(?:MotionPhoto|MicroVideo)[=>]\s*[\"']?1")
 EDITED = re.compile(rb"stEvt:action\s*[=>]|<stEvt:action\b|xmpMM:DerivedFrom|"
                     rb"crs:(?:HasSettings|AlreadyApplied)\s*[=>]\s*[\"']?[Tt]rue")
 CHANGED = re.compile(rb"xmp:(Create|Modify)Date\s*[=>]\s*[\"']?([0-9T:.+-]{10,35})")
+# A sector; how many different bytes one of coded data has at least; how a file begins.
+SECTOR, CODED, SOI_NEXT = 512, 200, b"\xff\xd8\xff"
 XMP = b"http://ns.adobe.com/xap/1.0/\0"
 ICC_FIRST = b"ICC_PROFILE\0\x01"  # the first of its chunks (ICC.1:2010, B.4)
 
@@ -151,6 +156,8 @@ def read_segment(headers: Headers, marker: int, body: bytes, at: int, file_start
         headers.restart_interval = struct.unpack(">H", body)[0]
     elif APP0 <= marker <= APP15:
         headers.has_own_marker = True
+        if _is_taken_over(body, at):
+            headers.doubts.append("reserved room")
         _read_application(headers, marker, body, at, file_start)
 
 
@@ -168,6 +175,21 @@ def _read_application(headers: Headers, marker: int, body: bytes, at: int,
         headers.doubts.append("ICC profile")  # ICC.1:2010, 7.2: the profile file signature
     elif marker == APP2 and body[:4] == b"MPF\0":
         headers.appended = _read_mpf(body[4:], at + 4)
+
+
+def _is_taken_over(body: bytes, at: int) -> bool:
+    """Whether room that a camera reserved, and left blank, goes over into coded data just where a
+    sector of the medium begins: another file does. `at`: of `body`, on the medium."""
+    first = -at % SECTOR
+    sectors = np.frombuffer(body, np.uint8)[first:]
+    sectors = sectors[: sectors.size // SECTOR * SECTOR].reshape(-1, SECTOR)
+    blank: npt.NDArray[np.bool_] = sectors.max(axis=1, initial=0) == 0
+    for row in (np.flatnonzero(blank[:-1] & ~blank[1:]) + 1).tolist():
+        begun = bytes(sectors[row, :4])
+        coded = int(np.unique(sectors[row]).size) >= CODED
+        if begun[0] and (coded or begun[:3] == SOI_NEXT):
+            return True
+    return False
 
 
 def _tells_of_editing(xmp: bytes) -> bool:
