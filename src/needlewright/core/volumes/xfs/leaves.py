@@ -24,6 +24,7 @@ OWNER = slice(56, 64)
 NOBODY, NEVER = (1 << 64) - 1, -1
 READ_BYTES = 1 << 20
 MAX_LEAF_BYTES = 64 << 20  # that are kept of one volume, and as much of its log
+MAX_PIECES = 1 << 19  # of one file
 SECTOR = 512
 Piece = tuple[int, int, int, bool]  # block of the file, count, byte of the volume, written
 
@@ -90,6 +91,9 @@ class LostLeaves:
         leaves, whole = self._newest(self._leaves.get(owner, {}))
         every: list[tuple[Piece, int]] = []
         for leaf in leaves:
+            if len(every) > MAX_PIECES:
+                whole = False
+                break
             for index, piece in enumerate(self._entries(leaf.block)):
                 every.append((piece, leaf.sequence if index < leaf.count else NEVER))
         kept: list[tuple[Piece, int]] = []
