@@ -7,6 +7,7 @@ fs/ntfs3/ntfs.h, struct MFT_REC, `parent_ref`): what the list lost is found by t
 
 from __future__ import annotations
 
+import itertools
 import struct
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
@@ -27,6 +28,7 @@ from needlewright.core.volumes.ntfs.records import (
 
 BASE_WORD = 16  # of a record, where the file that it belongs to is named: 48 bits, then 16
 END_MARK, NAME_HEAD = 8, 24  # bytes; the head of an attribute that the record itself holds
+MAX_FURTHER = 1 << 13  # records of one file; a list of attributes has room for no more
 Ref = tuple[int, int]  # record, sequence
 Blocks = Iterable[tuple[int, bytes, list[bool]]]
 
@@ -61,12 +63,19 @@ class FurtherRecords:
         yield from sorted(self._gone.items())
 
 
-def merged(own: list[Attribute], record: bytes) -> list[Attribute]:
-    """`own` and the attributes of a further record, but for those that begin where one is known."""
+def merged(own: list[Attribute], records: Iterable[bytes | None]) -> list[Attribute]:
+    """`own` and the attributes of further records, but for those that begin where one is known."""
+    found = list(own)
     known = {(a.kind, a.name, a.first_vcn) for a in own if a.value is None}
-    more = [a for a in attributes(record) if a.value is not None or (
-        a.kind, a.name, a.first_vcn) not in known]
-    return own + more + taken_out(record)
+    for record in itertools.islice(records, MAX_FURTHER):
+        for attribute in attributes(record) if record is not None else ():
+            place = attribute.kind, attribute.name, attribute.first_vcn
+            if attribute.value is not None or place not in known:
+                found.append(attribute)
+                if attribute.value is None:
+                    known.add(place)
+        found += taken_out(record) if record is not None else []
+    return found
 
 
 def taken_out(record: bytes) -> list[Attribute]:

@@ -64,10 +64,7 @@ class NtfsReader(NtfsTable):
         for (number, sequence), others in self.further().removed():
             if self.tells(number, sequence):
                 continue
-            found: list[Attribute] = []
-            for other in others:
-                record = self.record(other)
-                found = merged(found, record) if record is not None else found
+            found = merged([], map(self.record, others))
             if any(a.kind == DATA and not a.name and a.first_vcn == 0 and a.size for a in found):
                 yield from self._told(found, (number, sequence), others[0], True)
 
@@ -109,6 +106,7 @@ class NtfsReader(NtfsTable):
                 return
             names = [stray]
         told: set[tuple[int, str]] = set()
+        streams = [(s, self._entry(found, s, stands, removed)) for s in self._streams(found)]
         for name in names:
             if (name.parent, name.name) in told:
                 continue
@@ -117,8 +115,7 @@ class NtfsReader(NtfsTable):
             if folder is None:
                 continue
             times = self._times(found, name)
-            for stream in self._streams(found):
-                entry = self._entry(found, stream, stands, removed)
+            for stream, entry in streams:
                 path = path_in(folder[0], name.name + (f":{stream}" if stream else ""))
                 doubts = entry.doubts
                 if folder[0].startswith("lost folder "):

@@ -226,9 +226,9 @@ class NtfsTable(Reader):
         # The table's own record is read before the table is known.
         if number >= FIRST_USER_RECORD and not (
                 in_use and listed is not None and len(raw) >= min(listed.size, MAX_LIST_BYTES)):
-            for other in self.further().of(number, head[4], in_use):
-                further = self.record(other) if other not in others else None
-                own = merged(own, further) if further is not None else own
+            told = set(others)
+            own = merged(own, (self.record(other) for other in self.further().of(
+                number, head[4], in_use) if other not in told))
         if not in_use:
             for held in (record, *map(self.record, others)):
                 own += taken_out(held) if held is not None and not self._names(own) else []
