@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import random
 import unittest
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -14,7 +15,9 @@ from needlewright.core.mending.jpeg.numbering import (
     BROKEN,
     JUMP,
     MISSING,
+    MOST_STEPS,
     SOUND,
+    _Trail,
     numbered,
 )
 
@@ -86,3 +89,24 @@ class NumberingTest(unittest.TestCase):
         numbers = [n % 8 for n in range(3, 40)]
         where = numbered(numbers, [True] * len(numbers), 41, known=False, closed=True)
         self.assertEqual(where, [None, *range(5, 41)])
+
+    def test_the_work_stays_bounded_where_most_of_a_picture_is_missing(self):
+        """Cameras restart every few blocks: tens of thousands of segments, and any may be lost."""
+        count, steps = 12_000, []
+        add = _Trail.add
+
+        def counted(trail, segment, places, before):
+            steps.append(places.size)
+            return add(trail, segment, places, before)
+
+        numbers = [-1, *((n - 1) % 8 for n in range(1, count // 2))]
+        with mock.patch.object(_Trail, "add", counted):
+            sound = [True] * len(numbers)
+            self.assertEqual(numbered(numbers, sound, count, True, False),
+                             list(range(count // 2)))
+            self.assertLess(sum(steps), 1000)  # all are in turn
+            steps.clear()
+            sound[::40] = [False] * len(sound[::40])
+            where = numbered(numbers, sound, count, True, False)
+            self.assertLess(sum(steps), MOST_STEPS * 3)
+        self.assertEqual(where, list(range(count // 2)))

@@ -17,6 +17,7 @@ WHOLE_TURN = 8  # restart numbers
 MOST_RUNS = 4  # of segments that changed places
 SOUND, BROKEN = 4.0, 1.0  # what speaks for a place of a segment that decodes to its end, or not
 MISSING, JUMP, AFTER_BROKEN = 1.0, 3.0, 0.5  # against each place left empty, and each gap
+MOST_STEPS = 1 << 22  # that are looked at in all, beyond those beside what comes next
 AROUND = 128  # places before and behind the one that comes next which are looked at
 
 Numbers = npt.NDArray[np.int64]
@@ -29,12 +30,37 @@ def numbered(numbers: list[int], sound: list[bool], count: int, known: bool,
     `numbers`: of the marker in front of each, -1 for none; `sound`: whether it decodes as one;
     `known`: the first begins the picture; `closed`: the last ends it.
     """
-    aligned = _aligned(numbers, sound, count, known, closed)
+    front = _in_turn(numbers, sound, count) if known else 0
+    back = _in_turn_at_end(numbers, sound, count, front) if closed and front < len(numbers) else 0
+    # What is in turn at either end is where it says; one of each is left for the others to join.
+    skip, cut = max(0, front - 1), max(0, back - 1)
+    stop = len(numbers) - cut
+    rest = [(n - skip) % WHOLE_TURN if 0 <= n < WHOLE_TURN else -1 for n in numbers[skip:stop]]
+    middle = _aligned(rest, sound[skip:stop], count - skip - cut, known, closed)
+    aligned = [*range(skip), *(None if place is None else place + skip for place in middle),
+               *range(count - cut, count)]
     if known and closed and len(numbers) == count:  # as many as there must be
         line = _in_line(numbers)
         if _worth(line, sound) >= _worth(aligned, sound):
             return line
     return aligned
+
+
+def _in_turn(numbers: list[int], sound: list[bool], count: int) -> int:
+    """How many segments at the beginning are sound, and numbered one by one."""
+    for index, number in enumerate(numbers):
+        if not sound[index] or index >= count or (index and number != (index - 1) % WHOLE_TURN):
+            return index
+    return len(numbers)
+
+
+def _in_turn_at_end(numbers: list[int], sound: list[bool], count: int, front: int) -> int:
+    """How many at the end are, up to the last place, without those `front` ones."""
+    for behind in range(min(len(numbers), count) - front):
+        index, place = len(numbers) - 1 - behind, count - 1 - behind
+        if not sound[index] or numbers[index] != (place - 1) % WHOLE_TURN:
+            return behind
+    return max(0, min(len(numbers), count) - front)
 
 
 def _worth(where: list[int | None], sound: list[bool]) -> float:
@@ -81,14 +107,16 @@ def _aligned(numbers: list[int], sound: list[bool], count: int, known: bool,
     best[0] = 0.0
     last = np.full(count + 1, -1, np.int64)  # the step that led there
     next_to = np.full(count + 1, -np.inf)  # the same where the segment just before was taken
-    next_step = last.copy()
+    next_step, beside = last.copy(), np.arange(0)
     trail, ahead = _Trail(), MISSING * np.arange(count + 1)
-    spare, extra = max(0, count - len(numbers)), max(0, len(numbers) - count)
+    most_steps = max(1, MOST_STEPS // len(numbers)) * WHOLE_TURN
+    spare = min(max(0, count - len(numbers)), most_steps)
+    extra = min(max(0, len(numbers) - count), most_steps)
     for index, number in enumerate(numbers):
         places = _candidates(index, number, max(0, index - extra - AROUND),
                              min(count, index + spare + AROUND), known)
         if not places.size:
-            next_to[:] = -np.inf
+            next_to[beside], beside = -np.inf, places
             continue
         base = max(0, int(places[0]) - AROUND)
         room = best[base : int(places[-1]) + 1] + ahead[base : int(places[-1]) + 1]
@@ -105,7 +133,7 @@ def _aligned(numbers: list[int], sound: list[bool], count: int, known: bool,
         before = np.where(straight, next_step[places], before)
         value = value + (SOUND if sound[index] else BROKEN)
         steps = trail.add(index, places, before)
-        next_to[:] = -np.inf
+        next_to[beside], beside = -np.inf, places + 1
         next_to[places + 1], next_step[places + 1] = value, steps
         new = value > best[places + 1]
         best[places[new] + 1], last[places[new] + 1] = value[new], steps[new]
