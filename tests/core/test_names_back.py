@@ -75,6 +75,33 @@ class NamingTest(FolderTest):
         self.assertEqual((row.path, row.grade), ("a.mp4", "whole"))
         self.assertEqual(sum(t.finds for t in self.job.tally()), 1)
 
+    def test_a_removed_file_whose_place_is_a_joined_file_s_is_gone(self):
+        """Its record leads to bytes that are another's: at its first cluster, or at a later one."""
+        record = Record(700, 5000, modified="2031-05-12T06:30:00")
+        head = replace(carved(4096, 8000, name="own.jpg"), grade=Grade.REMNANT, share=0.4,
+                       removed=True, record=Record(500, 8000))
+        whole = replace(carved(4096, 8000), content=Stretches(((4096, 4096), (40_960, 3904))),
+                        joined_from=head.key, seams=(Seam(4096, SeamWord.PROVEN, ()),))
+        others = [replace(carved(start, 5000, name=name), grade=Grade.PARTIAL, share=0.3,
+                          removed=True, record=replace(record, at=at))
+                  for start, name, at in ((4096, "first.jpg", 700), (40_960, "later.jpg", 800))]
+        live = replace(carved(80_000, 5000, name="live.jpg"), grade=Grade.PARTIAL, removed=False,
+                       record=replace(record, at=900))
+        for order in ([head, *others, live, whole], [head, whole, live, *others]):
+            with self.subTest(order=[f.name for f in order]):
+                for find in order:
+                    self.job.add_finds(self.source.id, [find])
+                self.job.add_finds(self.source.id, others)  # the records are read again
+                told = {row.path: (row.grade, row.size) for row in self.job.matching()}
+                self.assertEqual(told, {
+                    "own.jpg": ("whole", 8000), "first.jpg": ("gone", 5000),
+                    "later.jpg": ("gone", 5000), "live.jpg": ("partial", 5000)})
+                number = next(r.id for r in self.job.matching() if r.path == "first.jpg")
+                self.assertEqual([c.code for c in self.job.record(number).checks], ["gone-foreign"])
+                self.assertEqual(sum(t.finds for t in self.job.tally()), 4)
+            self.tearDown()
+            self.setUp()
+
     def test_two_of_that_size_and_nobody_is_named(self):
         found = self.named(carved(4096, 5000), carved(20_480, 5000), gone("a.jpg", 5000))
         self.assertEqual(found[4096, "whole"], None)

@@ -3,6 +3,7 @@
 import io
 import random
 import unittest
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
@@ -50,6 +51,34 @@ def made(share: float, before: float | None = None, code: str = "sums-made") -> 
 
 
 class MeasuringTest(FolderTest):
+    def test_a_tone_that_is_only_likely_is_covered_and_not_shown(self):
+        before, after = find(Grade.PARTIAL, 0.3), find(Grade.WHOLE, 1.0)
+        proposal = replace(made(0.45), area=0.95)
+        self.assertEqual((measured(before, proposal, after).after,
+                          measured(before, proposal, after).covered), (0.45, 0.95))
+        self.assertTrue(is_better(before, replace(made(0.1), area=0.9), after))
+        # What was there before is there still.
+        self.assertEqual(measured(before, replace(made(0.1), area=0.9), after).after, 0.3)
+        self.assertFalse(is_better(before, replace(made(0.1), area=0.2), after))
+
+    def test_a_picture_with_pieces_lost_is_told_no_better_than_it_is(self):
+        """Smooth rows join one row as well as the next: the thumbnail says which."""
+        told = []
+        for seed in range(4):
+            truth = damage.photo(80 + seed, 800, 608)
+            rng = random.Random(seed)
+            broken = truth
+            for part in (0.75, 0.5, 0.3):
+                at = damage.inside(broken, part + rng.uniform(-0.05, 0.05))
+                broken = broken[:at] + broken[at + len(truth) // 120 :]
+            done = damage.mended(self.folder, f"lost {seed}.jpg", broken)
+            self.assertIsNotNone(done.output, done.why)
+            told.append((damage.kept(done.output.read_bytes(), truth), done.share))
+        self.assertGreater(np.mean([kept for kept, _ in told]), 0.9, told)
+        # Of one picture it is an estimate; of several it promises no more than there is.
+        self.assertLessEqual(np.mean([share - kept for kept, share in told]), 0.02, told)
+        self.assertTrue(all(share <= kept + 0.1 for kept, share in told), told)
+
     def test_shares_are_what_a_viewer_shows_and_nothing_is_lost(self):
         for form in FORMS:
             truth = shown(whole(form))

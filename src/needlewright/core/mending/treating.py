@@ -278,7 +278,9 @@ class _Trial:
         assert result.before is not None
         found = measured(result.before, proposal, after)
         result.share_before, result.share = found.before, found.after
-        result.grade = str(_grade_of(proposal, after, result.share))
+        result.grade = str(_grade_of(proposal, after, found.covered))
+        if result.grade == Grade.UNPROVEN:
+            result.share = found.covered  # nothing is missing, whatever tone is only likely
         result.reference = None if proposal.reference is None else proposal.reference.path
 
     def clear(self) -> None:
@@ -290,8 +292,8 @@ class _Trial:
 
 
 def _grade_of(proposal: Mended, after: Find, share: float) -> Grade:
-    """The grade of what was kept. A coding without checksums decodes whatever was put into it, so
-    that its mended file is unproven at best."""
+    """The grade of what was kept; `share`: of what is covered. A coding without checksums decodes
+    whatever was put into it, so that its mended file is unproven at best."""
     if after.grade is Grade.WHOLE and not proposal.doubts and share >= HALF:
         proven = any(c.content and c.outcome is Outcome.PASS and c.code not in SILENT_CODES
                      for c in after.checks)

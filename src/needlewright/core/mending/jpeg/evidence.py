@@ -211,7 +211,7 @@ class Watch:
             return best
         others = other + per_row * np.arange(-ROWS_AROUND, ROWS_AROUND + 1, dtype=np.int64)
         others = others[(others <= self.most) & (begin + others >= 0)]
-        if others.size < 2 or other > self.most:
+        if others.size < 2 or other not in others:
             return best
         told = _as_guided(self.canvas, self.strand, begin, others, self.guide)
         row = int(others[int(np.argmax(told))])

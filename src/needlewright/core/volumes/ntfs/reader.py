@@ -62,7 +62,7 @@ class NtfsReader(NtfsTable):
         """Files whose own record is another's now, and whose further records hold their content."""
         self.folders()  # reads which records are in use, too
         for (number, sequence), others in self.further().removed():
-            if self.tells(number, sequence):
+            if number < FIRST_USER_RECORD or self.tells(number, sequence):
                 continue
             found = merged([], map(self.record, others))
             if any(a.kind == DATA and not a.name and a.first_vcn == 0 and a.size for a in found):
