@@ -20,7 +20,7 @@ from needlewright.core.mending.jpeg.placed import Placed
 from needlewright.core.mending.jpeg.placing import NO_PLACES, Placer
 
 MAX_SEGMENTS = 1 << 20
-MOST_BROKEN = 2  # segments, beyond which one may be off unnoticed
+MOST_BROKEN = 1  # segment, beyond which one may be off unnoticed
 
 
 def whole(raw: npt.NDArray[np.uint8], layout: Layout, most: int) -> Chain | None:
