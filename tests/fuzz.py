@@ -86,7 +86,7 @@ def walk_all(name: str, data: bytes) -> None:
 def decode_all(name: str, count: int) -> dict[str, int]:
     """Send `count` mutations through the decoders; how each ended."""
     ends: dict[str, int] = {}
-    pool: DecoderPool[int] = DecoderPool(2, time_limit_s=20.0)
+    pool: DecoderPool[int] = DecoderPool(2, cpu_limit_s=20.0)
     form = formats()[name]
     try:
         for index, data in enumerate(mutations(name, count)):

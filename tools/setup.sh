@@ -4,10 +4,11 @@
 set -eu
 venv=${1:-.venv}
 
-# What the xcb and offscreen plugins of PySide6 load, then what the tests use as independent truth.
+# What the xcb and offscreen plugins of PySide6 load and what confines the decoders, then what the
+# tests use as independent truth.
 libraries="libegl1 libgl1 libopengl0 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1
  libglib2.0-0 libxcb-cursor0 libxcb-icccm4 libxcb-keysyms1 libxcb-image0 libxcb-render-util0
- libxcb-shape0 libxcb-randr0 libxcb-xinerama0 libxcb-xkb1"
+ libxcb-shape0 libxcb-randr0 libxcb-xinerama0 libxcb-xkb1 libseccomp2"
 tools="dosfstools mtools xvfb qemu-utils e2fsprogs fdisk exfatprogs exfat-fuse ntfs-3g 7zip"
 
 missing=""

@@ -56,8 +56,82 @@ thread.join()
 print(json.dumps({"missing": missing, "done": done, "read": open(there).read()}))
 """
 
+#: Every call that writes to a file or to what is told of it, makes, moves or removes one, or
+#: reaches another process: with arguments with which it would succeed. P: a file, Q: nothing yet,
+#: D: an empty folder, F: the file, open; A: relative to the folder; O: the parent; B: some bytes.
+CALLS = """
+ utime:P,0 utimes:P,0 futimesat:A,P,0 utimensat:A,P,0,0 utimensat:F,0,0,0 chmod:P,511 fchmod:F,511
+ fchmodat:A,P,511 fchmodat2:A,P,511,0 chown:P,1,1 lchown:P,1,1 fchown:F,1,1 fchownat:A,P,1,1,0
+ setxattr:P,X,B,1,0 lsetxattr:P,X,B,1,0 fsetxattr:F,X,B,1,0 setxattrat:A,P,0,X,B,16
+ removexattr:P,X lremovexattr:P,X fremovexattr:F,X removexattrat:A,P,0,X truncate:P,0
+ ftruncate:F,0 fallocate:F,0,0,9 unlink:P unlinkat:A,P,0 rmdir:D rename:P,Q renameat:A,P,A,Q
+ renameat2:A,P,A,Q,0 link:P,Q linkat:A,P,A,Q,0 symlink:P,Q symlinkat:P,A,Q mkdir:Q,511
+ mkdirat:A,Q,511 mknod:Q,33188,0 mknodat:A,Q,33188,0 creat:Q,420 open:P,2 open:P,1025 openat:A,P,2
+ openat:A,Q,65 openat2:A,P,B,24 open_by_handle_at:A,B,2 file_setattr:A,P,B,24,0 pwrite64:F,B,1,0
+ pwritev:F,B,0,0 pwritev2:F,B,0,0,0 copy_file_range:F,0,F,0,1,0 sendfile:F,F,0,1
+ splice:F,0,F,0,1,0 ioctl:F,1074292226,B fcntl:F,1024,1 sync:0 syncfs:F fsync:F swapon:P,0
+ quotactl:0,P,0,B acct:P mount:P,D,0,4096,0 umount2:D,0 chroot:D pivot_root:D,D fsopen:X,0
+ open_tree:A,P,0 move_mount:A,P,A,Q,0 mount_setattr:A,D,0,B,32 memfd_create:X,0 shmget:0,4096,950
+ mq_open:X,64,420,0 prlimit64:O,7,0,B prlimit64:0,7,B,0 setrlimit:7,B setpriority:0,O,19
+ ioprio_set:1,O,0 sched_setaffinity:O,8,B sched_setscheduler:O,0,B sched_setattr:O,B,0
+ migrate_pages:O,8,B,B move_pages:O,0,0,0,0,0 kill:O,0 tkill:O,0 tgkill:O,O,0
+ rt_sigqueueinfo:O,0,B pidfd_open:O,0 pidfd_send_signal:F,0,0,0 process_vm_readv:O,B,0,B,0,0
+ process_vm_writev:O,B,0,B,0,0 process_madvise:F,B,0,0,0 ptrace:16,O,0,0 kcmp:O,O,0,0,0 fork:0
+ vfork:0 clone:17,0,0,0,0 clone3:B,64 execve:P,0,0 execveat:A,P,0,0,0 unshare:1024 setns:F,0
+ prctl:23,0 socket:1,1,0 socketpair:1,1,0,B bind:F,B,2 connect:F,B,2 bpf:0,B,8
+ perf_event_open:B,0,0,0,0 io_uring_setup:1,B keyctl:0,0,0,0,0 add_key:X,X,B,1,0 userfaultfd:0
+ name_to_handle_at:A,P,B,B,0 inotify_init1:0 fanotify_init:0,0 setuid:1 setgid:1 setsid:0
+ personality:8 sethostname:X,1 settimeofday:B,0 reboot:0,0,0,0 kexec_load:0,0,0,0
+ init_module:B,1,X landlock_create_ruleset:B,8,0
+"""
+EVERY_CALL = """
+import ctypes, json, os, sys
+from needlewright.core.checks.confine import confine
+folder, calls = sys.argv[1], sys.argv[2:]
+lib, libc = ctypes.CDLL("libseccomp.so.2"), ctypes.CDLL(None, use_errno=True)
+numbers = {c: lib.seccomp_syscall_resolve_name(c.split(":")[0].encode()) for c in calls}
+held = ctypes.create_string_buffer(4096)
+names = {"P": "there", "Q": "new", "D": "empty"}
+values = {k: ctypes.c_char_p(os.path.join(folder, v).encode()) for k, v in names.items()}
+values |= {"F": os.open(os.path.join(folder, "there"), os.O_RDONLY), "A": -100, "B": held,
+           "O": os.getppid(), "X": ctypes.c_char_p(b"user.mark")}
+missing = confine()
+went = []
+for call in calls:
+    arguments = call.split(":")[1].split(",")
+    if numbers[call] < 0:
+        continue
+    ctypes.set_errno(0)
+    done = libc.syscall(numbers[call], *(values[a] if a in values else ctypes.c_long(int(a))
+                                         for a in arguments))
+    if done != -1 or ctypes.get_errno() not in (1, 38):
+        went.append((call, done, ctypes.get_errno()))
+tried = sum(n >= 0 for n in numbers.values())
+print(json.dumps({"missing": missing, "went": went, "tried": tried}))
+"""
+
 
 class ConfinementTest(unittest.TestCase):
+    def test_every_call_that_writes_or_reaches_another_process_is_refused(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            there = Path(folder) / "there"
+            there.write_text("kept")
+            (Path(folder) / "empty").mkdir()
+            os.utime(there, (1_000_000_000, 1_000_000_000))
+            before = there.stat()
+            told = subprocess.run([sys.executable, "-I", "-c", EVERY_CALL, folder, *CALLS.split()],
+                                  capture_output=True, text=True, timeout=60)
+            self.assertEqual(told.returncode, 0, told.stderr)
+            answer = json.loads(told.stdout)
+            if "seccomp" in answer["missing"]:
+                self.skipTest("this kernel has no seccomp")
+            self.assertEqual(answer["went"], [])
+            self.assertGreater(answer["tried"], 90)
+            after = there.stat()
+            for name in ("st_mode", "st_uid", "st_size", "st_mtime_ns", "st_nlink", "st_ino"):
+                self.assertEqual(getattr(before, name), getattr(after, name), name)
+            self.assertEqual(sorted(os.listdir(folder)), ["empty", "there"])
+
     def test_a_confined_process_cannot_connect_write_unlink_or_fork(self) -> None:
         import socket
 
@@ -123,7 +197,7 @@ class PoolTest(unittest.TestCase):
             with self.subTest(said[:30]):
                 pool = self.pool()
                 worker = pool._start()
-                pool._send(worker, 7, request)
+                pool._send(worker, 7, request, request.message())
                 worker.inbox += said
                 reports = [worker.inbox, *pool.results(5.0)]
                 while len(reports) < 2:

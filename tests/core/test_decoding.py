@@ -14,9 +14,13 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 from PIL import Image, ImageChops, ImageStat
 
-from needlewright.core.checks import worker_clips, worker_pictures
+from needlewright.core.checks import decoding, worker_clips, worker_pictures
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.checks.grading import judge
+from needlewright.core.errors import SourceError
+from needlewright.core.formats.registry import formats
 from needlewright.core.sources.memory import MemorySource
+from needlewright.core.walks import Outcome
 from tests.core.test_png import chunk
 from tests.media import clips
 from tests.support import camera_jpeg, jpeg, png, scene
@@ -188,10 +192,40 @@ class PoolTest(unittest.TestCase):
                 worker.key = None
         self.assertFalse(pool._hand_out(pool._queue, False))
 
-    def test_time_limit(self):
-        pool = self.pool(workers=1, time_limit_s=0.0)
+    def test_what_takes_too_much_is_tried_again_behind_all_others_and_then_not_made(self):
+        pool = self.pool(workers=1, cpu_limit_s=-1.0)
         pool.submit(1, request(jpeg(scene(1, 2000, 1500))))
-        self.assertEqual(self.collect(pool)[1].error, "time")
+        pool.submit(2, request(b"nonsense"))
+        started = []
+        pool._start = lambda start=pool._start: started.append(1) or start()
+        found = self.collect(pool)
+        self.assertEqual(found[1].error, "time")
+        self.assertGreaterEqual(len(started), 1)
+        walk = formats()["jpeg"].walk(MemorySource(PHOTO), 0, len(PHOTO))
+        check = next(c for c in judge(walk, found[1], "JPEG").checks if c.name == "full decode")
+        self.assertEqual((check.outcome, check.code), (Outcome.NOT_MADE, "decode-time"))
+
+    def test_a_worker_that_sleeps_on_a_busy_machine_is_not_given_up(self):
+        """The clock may run as it likes; what counts is the time of the processor."""
+        pool = self.pool(workers=1, cpu_limit_s=30.0)
+        pool.submit(1, request(PHOTO))
+        real = decoding.time.monotonic
+        self.addCleanup(setattr, decoding.time, "monotonic", real)
+        decoding.time.monotonic = lambda: real() + 500
+        self.assertTrue(self.collect(pool)[1].ok)
+
+    def test_bytes_that_cannot_be_read_are_told_at_once_and_leave_the_worker_free(self):
+        class Bad(MemorySource):
+            def read_into(self, offset, target):
+                raise SourceError("source-range", path="card", start=0, stop=512, reason="EIO")
+
+        pool = self.pool(workers=1)
+        pool.submit(1, DecodeRequest(Bad(PHOTO), ((0, len(PHOTO)),), "JPEG", 1))
+        pool.submit(2, request(PHOTO))
+        self.assertEqual(pool._workers[0].key, 2)
+        found = self.collect(pool)
+        self.assertEqual(found[1].error, "unreadable")
+        self.assertTrue(found[2].ok)
 
     def test_bombs_and_nonsense_are_failed_checks(self):
         header = struct.pack(">IIBBBBB", 60_000, 60_000, 8, 2, 0, 0, 0)

@@ -149,7 +149,8 @@ class JoiningWork(Work):
         self.pictured.emit(number, Picture(of, report.thumbnail if report else b""))
 
     def _found(self, number: int, hand: Handwork, pool: DecoderPool[int]) -> None:
-        report = self._decoded(hand, pool, request_for(hand.record, hand.as_found(), 0.0))
+        with hand.as_found() as file:
+            report = self._decoded(hand, pool, request_for(hand.record, file, 0.0))
         self.pictured.emit(number, Picture(AS_FOUND, report.thumbnail if report else b""))
 
     def _decoded(self, hand: Handwork, pool: DecoderPool[int],

@@ -22,7 +22,6 @@ from needlewright.core.checks.decoding import (
     DecodeRequest,
     DecoderPool,
 )
-from needlewright.core.contents import Place
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.delivery.bag import Delivered, Delivering, deliver
 from needlewright.core.errors import NeedlewrightError
@@ -39,6 +38,7 @@ from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
 from needlewright.core.jobs.beside import open_logs
 from needlewright.core.jobs.copying import run_copy
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rechecking import decode_all, format_of
 from needlewright.core.jobs.rows import FindRecord, SourceRow
 from needlewright.core.jobs.runner import FindsKept, run_search
@@ -47,7 +47,6 @@ from needlewright.core.search.events import Event, Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device
 from needlewright.core.sources.pieces import position
-from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted
 from needlewright.wording import errors
@@ -330,10 +329,9 @@ class PictureWork(Work):
             self.ready.emit(row.id, DecodeReport(False, "undecodable"))
             return
         try:
-            with open_source(path) as source:
-                file = record.content.open(Place(source, folder))
+            with Media(folder, {row.source: path}) as media, media.content(record) as file:
                 if picture == "DATABASE":
-                    self.rows_ready.emit(row.id, self._rows_of(file, record, source, folder))
+                    self.rows_ready.emit(row.id, self._rows_of(file, record, media, folder))
                     return
                 request = DecodeRequest(file, ((0, file.size),), picture,
                                         (row.width or 0) * (row.height or 0),
@@ -348,14 +346,14 @@ class PictureWork(Work):
         except NeedlewrightError as error:
             self.ready.emit(row.id, DecodeReport(False, "unreadable", errors.explain(error)))
 
-    def _rows_of(self, file: Source, record: FindRecord, source: Source,
+    def _rows_of(self, file: Source, record: FindRecord, media: Media,
                  folder: Path | None) -> RowsRead:
         """The rows of a database, with the log and journal that the job has of it."""
         with ExitStack() as held:
             logs: dict[str, Source] = {}
             if folder is not None:
                 job = held.enter_context(Job(folder, read_only=True))
-                logs = open_logs(job, record.row, source, held)
+                logs = open_logs(job, record.row, media, held)
             return read_rows(file, self._breathe, logs.get(LOG), logs.get(JOURNAL))
 
 

@@ -189,7 +189,7 @@ SENTENCES = {
     "decode-too-large": "too many pixels to decode safely",
     "decode-unreadable": "its bytes could not be read: {text}",
     "decode-crash": "the decoder crashed on this file",
-    "decode-time": "the decoder did not finish in time",
+    "decode-time": "not decoded: it took more of the processor than a file may",
     "thumbnail-none": "the file carries none",
     "thumbnail-not-compared": "not compared",
     "thumbnail-undecodable": "the embedded thumbnail does not decode",

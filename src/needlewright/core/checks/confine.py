@@ -1,33 +1,23 @@
-"""Takes from this process what a decoder never needs: network, writing, unlinking, processes.
+"""Leaves this process only what a decoder needs: to compute, to read, and to answer its parent.
 
-Linux: seccomp filters (seccomp(2), linux/filter.h, linux/seccomp.h), Landlock (landlock(7), rights
-of its ABI 1 to 5) and prctl(2), called through ctypes. What the kernel lacks is left out, and told.
-A decoder that was taken over by a hostile picture can still compute, and read what we could read;
-it can tell nobody but the pipe to its parent.
+Linux: a seccomp filter that lists what is allowed (seccomp(2), made by libseccomp(3), which knows
+the numbers of system calls of every architecture), Landlock (landlock(7), rights of its ABI 1 to 5)
+and prctl(2). What the kernel or the library lacks is left out, and told. A decoder that was taken
+over by a hostile picture can still compute, and read what we could read; it can tell nobody but
+the pipe to its parent.
 """
 
 from __future__ import annotations
 
 import contextlib
 import ctypes
+import errno
+import fcntl
 import os
-import platform
 import resource
 import struct
-import sys
-from dataclasses import dataclass
 
-PR_SET_NO_NEW_PRIVS, PR_SET_SECCOMP, PR_SET_DUMPABLE = 38, 22, 4
-SECCOMP_MODE_FILTER = 2
-ALLOW, KILL = 0x7FFF0000, 0x80000000
-REFUSE = 0x00050000  # … with the error number in the lower half
-EPERM, ENOSYS = 1, 38
-LOAD, EQUAL, AT_LEAST, BITS, RETURN = 0x20, 0x15, 0x35, 0x45, 0x06
-NUMBER_AT, ARCH_AT, ARGUMENTS_AT = 0, 4, 16  # in seccomp_data
-X32 = 0x40000000
-CLONE_THREAD = 0x10000
-WRITING = os.O_WRONLY | os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_APPEND
-TEMPORARY = 0x400000  # O_TMPFILE without its O_DIRECTORY
+PR_SET_NO_NEW_PRIVS, PR_SET_DUMPABLE, PR_SET_NAME, PR_SET_VMA = 38, 4, 15, 0x53564D41
 CREATE_RULESET, RESTRICT_SELF = 444, 446  # the same on every architecture
 RULESET_VERSION = 1
 #: Rights on files by the ABI that brought them: all of ABI 1 but reading; then refer, truncate.
@@ -36,79 +26,90 @@ NETWORK_ABI, NETWORK_RIGHTS = 4, 0b11
 SCOPE_ABI, SCOPES = 6, 0b11  # abstract sockets, signals
 OPEN_FILES, MORE_THREADS = 64, 32
 
+# libseccomp, seccomp.h
+ALLOW, REFUSE = 0x7FFF0000, 0x00050000  # … with the error number in the lower half
+EVERY_THREAD = 4  # SCMP_FLTATR_CTL_TSYNC
+EQUAL, MASKED = 4, 7  # SCMP_CMP_EQ, SCMP_CMP_MASKED_EQ
+UNKNOWN_CALL = -1
+WRITING = os.O_WRONLY | os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_APPEND
+TEMPORARY = 0x400000  # O_TMPFILE without its O_DIRECTORY
+CLONE_THREAD = 0x10000
 
-@dataclass(frozen=True, slots=True)
-class _Machine:
-    """`arch`: AUDIT_ARCH_…; the numbers of system calls."""
-
-    arch: int
-    refused: tuple[int, ...]
-    opening: tuple[tuple[int, int], ...]  # (call, index of its flags)
-    unknown: tuple[int, ...]  # told not to exist, so that libraries take another way
-    clone: int
-    tgkill: int
-
-
-# socket connect bind listen accept accept4 sendto sendmsg sendmmsg socketpair; fork vfork execve
-# execveat; creat unlink unlinkat rename renameat renameat2 mkdir mkdirat rmdir link linkat symlink
-# symlinkat mknod mknodat chmod fchmod fchmodat chown fchown lchown fchownat truncate ftruncate
-# utimensat setxattr lsetxattr fsetxattr; kill tkill ptrace process_vm_readv process_vm_writev
-# pidfd_getfd pidfd_open; mount umount2 pivot_root chroot unshare setns bpf perf_event_open keyctl
-# add_key request_key init_module finit_module delete_module kexec_load reboot swapon
-# userfaultfd open_by_handle_at; io_uring_setup; memfd_create; shmget msgget semget mq_open
-_X86_64 = _Machine(
-    0xC000003E,
-    (41, 42, 49, 50, 43, 288, 44, 46, 307, 53, 57, 58, 59, 322, 85, 87, 263, 82, 264, 316, 83, 258,
-     84, 86, 265, 88, 266, 133, 259, 90, 91, 268, 92, 93, 94, 260, 76, 77, 280, 188, 189, 190, 62,
-     200, 101, 310, 311, 438, 434, 165, 166, 155, 161, 272, 308, 321, 298, 250, 248, 249, 175, 313,
-     176, 246, 169, 167, 323, 304, 425, 319, 29, 68, 64, 240),
-    ((2, 1), (257, 2)), (437, 435), 56, 234)
-_AARCH64 = _Machine(
-    0xC00000B7,
-    (198, 203, 200, 201, 202, 242, 206, 211, 269, 199, 221, 281, 35, 38, 276, 34, 37, 36, 33, 52,
-     53, 55, 54, 45, 46, 88, 5, 6, 7, 129, 130, 117, 270, 271, 438, 434, 40, 39, 41, 51, 97, 268,
-     280, 241, 219, 217, 218, 105, 273, 106, 104, 142, 224, 282, 265, 425, 279, 194, 186, 190, 180),
-    ((56, 2),), (437, 435), 220, 131)
-_MACHINES = {"x86_64": _X86_64, "aarch64": _AARCH64}
-
-Instruction = tuple[int, int, int, int]  # code, jump if true, jump if false, operand
+#: What a decoder may do whatever the arguments: compute, read what is open, look at what there is,
+#: answer. `write` writes to what was open before: the pipe; Landlock lets nothing be opened for it.
+ALLOWED = """
+ read readv pread64 preadv preadv2 write writev lseek _llseek close close_range dup dup2 dup3
+ fstat stat lstat newfstatat fstatat64 fstat64 stat64 lstat64 statx statfs fstatfs statfs64
+ fstatfs64 access faccessat faccessat2 readlink readlinkat getcwd getdents getdents64 fadvise64
+ readahead mmap mmap2 munmap mremap mprotect madvise mincore brk membarrier futex futex_time64
+ futex_waitv set_robust_list get_robust_list rseq set_tid_address exit exit_group restart_syscall
+ sched_yield sched_getaffinity sched_getparam sched_getscheduler sched_get_priority_max
+ sched_get_priority_min getpriority gettid getpid getppid getuid geteuid getgid getegid getresuid
+ getresgid getgroups getpgrp getpgid getsid clock_gettime clock_gettime64 clock_getres
+ clock_getres_time64 clock_nanosleep clock_nanosleep_time64 nanosleep gettimeofday time times
+ getrusage getrlimit ugetrlimit sysinfo uname getcpu getrandom rt_sigaction rt_sigprocmask
+ rt_sigreturn rt_sigpending rt_sigtimedwait sigaltstack poll ppoll select pselect6 arch_prctl
+"""
+#: Told not to exist, so that libraries take another way; all others are told to be forbidden.
+ABSENT = ("clone3", "openat2", "io_uring_setup")
 
 
-def _program(machine: _Machine, own: int) -> list[Instruction]:
-    """The filter: `own` is the process that may be signalled. Each rule is complete in itself."""
-    lines: list[Instruction] = [
-        (LOAD, 0, 0, ARCH_AT), (EQUAL, 1, 0, machine.arch), (RETURN, 0, 0, KILL),
-        (LOAD, 0, 0, NUMBER_AT)]
-    if machine is _X86_64:
-        lines += [(AT_LEAST, 0, 1, X32), (RETURN, 0, 0, KILL)]
-    for number in machine.refused:
-        lines += [(EQUAL, 0, 1, number), (RETURN, 0, 0, REFUSE | EPERM)]
-    for number in machine.unknown:
-        lines += [(EQUAL, 0, 1, number), (RETURN, 0, 0, REFUSE | ENOSYS)]
-    for number, index in machine.opening:
-        lines += [(EQUAL, 0, 4, number), (LOAD, 0, 0, ARGUMENTS_AT + 8 * index),
-                  (BITS, 0, 1, WRITING | TEMPORARY), (RETURN, 0, 0, REFUSE | EPERM),
-                  (RETURN, 0, 0, ALLOW)]
-    lines += [(EQUAL, 0, 4, machine.clone), (LOAD, 0, 0, ARGUMENTS_AT),
-              (BITS, 1, 0, CLONE_THREAD), (RETURN, 0, 0, REFUSE | EPERM), (RETURN, 0, 0, ALLOW)]
-    lines += [(EQUAL, 0, 4, machine.tgkill), (LOAD, 0, 0, ARGUMENTS_AT),
-              (EQUAL, 1, 0, own), (RETURN, 0, 0, REFUSE | EPERM), (RETURN, 0, 0, ALLOW)]
-    return [*lines, (RETURN, 0, 0, ALLOW)]
+class _Compare(ctypes.Structure):
+    """scmp_arg_cmp: which argument, how, with what."""
+
+    _fields_ = [("arg", ctypes.c_uint), ("op", ctypes.c_int), ("a", ctypes.c_uint64),
+                ("b", ctypes.c_uint64)]
 
 
-class _Filter(ctypes.Structure):
-    _fields_ = [("length", ctypes.c_ushort), ("lines", ctypes.c_void_p)]
+def _narrowed() -> list[tuple[str, list[tuple[int, int, int, int]]]]:
+    """(call, (argument, comparison, mask or value, value) of each) that is allowed only so."""
+    reading = WRITING | TEMPORARY
+    rules = [
+        ("open", [(1, MASKED, reading, 0)]), ("openat", [(2, MASKED, reading, 0)]),
+        ("clone", [(0, MASKED, CLONE_THREAD, CLONE_THREAD)]),
+        ("tgkill", [(0, EQUAL, os.getpid(), 0)]),  # a library that ends this process
+        # What limits this process has; those of others, and new ones, are none of its business.
+        ("prlimit64", [(0, EQUAL, 0, 0), (2, EQUAL, 0, 0)]),
+    ]
+    rules += [("fcntl", [(1, EQUAL, what, 0)]) for what in (
+        fcntl.F_GETFD, fcntl.F_SETFD, fcntl.F_GETFL, fcntl.F_DUPFD, fcntl.F_DUPFD_CLOEXEC)]
+    rules += [("ioctl", [(1, EQUAL, what, 0)]) for what in (
+        0x5401, 0x541B, 0x5450, 0x5451)]  # TCGETS, FIONREAD, FIONCLEX, FIOCLEX
+    rules += [("prctl", [(0, EQUAL, what, 0)]) for what in (PR_SET_NAME, PR_SET_VMA)]
+    return rules
 
 
-def _seccomp(libc: ctypes.CDLL) -> bool:
-    machine = _MACHINES.get(platform.machine())
-    if machine is None or sys.maxsize < 1 << 32:
+def _seccomp() -> bool:
+    """Whether the filter is in force."""
+    try:
+        lib = ctypes.CDLL("libseccomp.so.2", use_errno=True)
+    except OSError:
         return False
-    lines = _program(machine, os.getpid())
-    packed = b"".join(struct.pack("=HBBI", *line) for line in lines)
-    held = ctypes.create_string_buffer(packed, len(packed))
-    program = _Filter(len(lines), ctypes.addressof(held))
-    return bool(libc.prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, ctypes.byref(program), 0, 0) == 0)
+    lib.seccomp_init.restype = ctypes.c_void_p
+    lib.seccomp_init.argtypes = [ctypes.c_uint32]
+    lib.seccomp_rule_add_array.argtypes = [
+        ctypes.c_void_p, ctypes.c_uint32, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p]
+    lib.seccomp_attr_set.argtypes = [ctypes.c_void_p, ctypes.c_int, ctypes.c_uint32]
+    lib.seccomp_load.argtypes = lib.seccomp_release.argtypes = [ctypes.c_void_p]
+    made = lib.seccomp_init(REFUSE | errno.EPERM)
+    if not made:
+        return False
+
+    def add(action: int, name: str, arguments: list[tuple[int, int, int, int]]) -> bool:
+        number = lib.seccomp_syscall_resolve_name(name.encode())
+        if number == UNKNOWN_CALL:
+            return True  # this library knows no such call, and it stays forbidden
+        rules = (_Compare * len(arguments))(*(_Compare(*one) for one in arguments))
+        return bool(lib.seccomp_rule_add_array(made, action, number, len(arguments), rules) == 0)
+
+    try:
+        lib.seccomp_attr_set(made, EVERY_THREAD, 1)
+        added = [add(ALLOW, name, []) for name in ALLOWED.split()]
+        added += [add(ALLOW, name, arguments) for name, arguments in _narrowed()]
+        added += [add(REFUSE | errno.ENOSYS, name, []) for name in ABSENT]
+        return all(added) and lib.seccomp_load(made) == 0
+    finally:
+        lib.seccomp_release(made)
 
 
 def _landlock(libc: ctypes.CDLL) -> bool:
@@ -143,7 +144,7 @@ def confine() -> list[str]:
     if libc.prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == 0:
         if _landlock(libc):
             missing.remove("landlock")
-        if _seccomp(libc):
+        if _seccomp():
             missing.remove("seccomp")
     if "seccomp" in missing:  # or else a limit that counts the user's other processes as well
         _limit_processes()

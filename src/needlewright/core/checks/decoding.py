@@ -1,7 +1,8 @@
-"""A pool of isolated decoders: bounded, with time limits, restarted when one dies.
+"""A pool of isolated decoders: bounded, restarted when one dies or takes too much.
 
 Few and long-lived: a fresh process for each picture would cost more than the picture. Large
-pictures are decoded one at a time, so that memory stays within its bound.
+pictures are decoded one at a time, so that memory stays within its bound. What a decoder may take
+is counted in the time of the processor: on a busy machine the same file gets as much of it.
 """
 
 from __future__ import annotations
@@ -23,17 +24,22 @@ from needlewright.core.errors import SourceError
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 
-TIME_LIMIT_S = 30.0
+CPU_LIMIT_S = 30.0  # of the processor, without a sign of life
+SLEEP_LIMIT_S = 900.0  # by the clock, against one that sleeps
+TICK_S = 1 / os.sysconf("SC_CLK_TCK")
 THUMBNAIL_SIDE = 360  # pixels
 MAX_SENT_BYTES = 1 << 24  # of a file that is sent whole to a worker that cannot read it itself
 SERVED_TIMES = 8  # as many times the size of a file may a worker ask for its bytes
 SERVED_BYTES = 1 << 22  # ... and so many at once
 UNREADABLE = (0xFFFF_FFFF).to_bytes(4, "little")
 MAX_LINE_BYTES, MAX_BLOB_BYTES, MAX_BLOBS = 1 << 22, 1 << 24, 4  # of what a worker may answer
+LOOK_S = 5.0  # between two looks at what decoders take
 PIXELS_IN_FLIGHT = 50_000_000
 AHEAD = 16  # requests that are looked at for one that there is room for
 LOST_TO_CRASH = "crash"
-LOST_TO_TIME = "time"
+LOST_TO_TIME = "time"  # twice, the second time when nothing else waited
+#: The bytes of a file could not be read; and how a worker puts it.
+UNREAD, UNREAD_TEXT = "unreadable", "source-unreadable"
 
 Key = TypeVar("Key")
 
@@ -176,7 +182,8 @@ class _Worker(Generic[Key]):
     key: Key | None = None
     later: bool = False
     pixels: int = 0
-    started: float = 0.0
+    started: float = 0.0  # by the clock, the last sign of life
+    taken: float = 0.0  # seconds of the processor, until then
     request: DecodeRequest | None = None
     served: int = 0  # bytes handed out for this request
     inbox: bytearray = field(default_factory=bytearray)
@@ -186,17 +193,34 @@ class _Worker(Generic[Key]):
         assert self.process.stdout is not None
         return self.process.stdout.fileno()
 
+    def alive(self) -> None:
+        """Count anew from here what it takes."""
+        self.started, self.taken = time.monotonic(), _cpu_seconds(self.process.pid)
+
+
+def _cpu_seconds(pid: int) -> float:
+    """What all threads of a process took of the processor so far (proc(5), stat); 0 if it is gone.
+    """
+    try:
+        with open(f"/proc/{pid}/stat", "rb") as told:
+            fields = told.read().rpartition(b")")[2].split()
+    except OSError:
+        return 0.0
+    return (int(fields[11]) + int(fields[12])) * TICK_S
+
 
 class DecoderPool(Generic[Key]):
     """Decodes in `workers` processes; hand in with `submit`, take out with `results`.
 
     Requests for `later` wait until nothing else does, and while `keep_free` is set they leave one
-    worker to those that do not wait.
+    worker to those that do not wait. What takes too much is tried once more when nothing else
+    waits, then told as `LOST_TO_TIME`.
     """
 
-    def __init__(self, workers: int | None = None, time_limit_s: float = TIME_LIMIT_S) -> None:
+    def __init__(self, workers: int | None = None, cpu_limit_s: float = CPU_LIMIT_S) -> None:
         self._wanted = workers or min(4, os.cpu_count() or 1)
-        self._time_limit = time_limit_s
+        self._cpu_limit = cpu_limit_s
+        self._again: list[DecodeRequest] = []  # that took too much once
         self._workers: list[_Worker[Key]] = []
         self._queue: deque[tuple[Key, DecodeRequest]] = deque()
         self._later: deque[tuple[Key, DecodeRequest]] = deque()
@@ -229,7 +253,7 @@ class DecoderPool(Generic[Key]):
             wait_s = 0.0
         busy = {w.fd: w for w in self._workers if w.key is not None}
         if busy:
-            ready, _, _ = select.select(list(busy), [], [], min(wait_s, self._time_limit))
+            ready, _, _ = select.select(list(busy), [], [], min(wait_s, LOOK_S))
             for fd in ready:
                 done = self._receive(busy[fd])
                 if done is not None:
@@ -241,6 +265,7 @@ class DecoderPool(Generic[Key]):
         """End all workers; queued requests are dropped."""
         self._queue.clear()
         self._later.clear()
+        self._again.clear()
         for worker in self._workers:
             self._end(worker)
         self._workers.clear()
@@ -286,16 +311,23 @@ class DecoderPool(Generic[Key]):
             idle = self._start()
         del queue[index]
         self._passed = self._passed + 1 if index else 0
+        try:
+            message = request.message()
+        except SourceError:
+            self._early.append((key, DecodeReport(False, UNREAD, UNREAD_TEXT)))
+            return True
         idle.later = later
-        self._send(idle, key, request)
+        self._send(idle, key, request, message)
         return True
 
-    def _send(self, worker: _Worker[Key], key: Key, request: DecodeRequest) -> None:
-        worker.key, worker.pixels, worker.started = key, request.pixels, time.monotonic()
+    def _send(self, worker: _Worker[Key], key: Key, request: DecodeRequest,
+              message: bytes) -> None:
+        worker.key, worker.pixels = key, request.pixels
         worker.request, worker.served = request, 0
+        worker.alive()
         assert worker.process.stdin is not None
         try:
-            worker.process.stdin.write(request.message())
+            worker.process.stdin.write(message)
             worker.process.stdin.flush()
         except BrokenPipeError:
             self._lose(worker, LOST_TO_CRASH)
@@ -319,7 +351,7 @@ class DecoderPool(Generic[Key]):
             answer = json.loads(bytes(worker.inbox[:line_end]))
             if "alive" in answer or "want" in answer or "missing" in answer:
                 del worker.inbox[: line_end + 1]
-                worker.started = time.monotonic()
+                worker.alive()
                 if "want" in answer:
                     self._serve(worker, *answer["want"])
                 elif "missing" in answer:
@@ -363,19 +395,33 @@ class DecoderPool(Generic[Key]):
         worker.process.stdin.flush()
 
     def _overdue(self) -> Iterator[tuple[Key, DecodeReport]]:
-        now = time.monotonic()
         for worker in list(self._workers):
-            if worker.key is not None and now - worker.started > self._time_limit:
+            if worker.key is not None and self._takes_too_much(worker):
                 self._lose(worker, LOST_TO_TIME)
         while self._early:
             yield self._early.popleft()
 
+    def _takes_too_much(self, worker: _Worker[Key]) -> bool:
+        waited = time.monotonic() - worker.started
+        if waited * (os.cpu_count() or 1) < self._cpu_limit:
+            return False  # it cannot have taken so much
+        taken = _cpu_seconds(worker.process.pid) - worker.taken
+        return taken > self._cpu_limit or waited > SLEEP_LIMIT_S
+
     def _lose(self, worker: _Worker[Key], why: str) -> None:
-        """Give up `worker`: its one picture gets a failed check, and a new process follows."""
-        key = worker.key
+        """Give up `worker`; a new process follows, and its one picture is told of, or tried again.
+        """
+        key, request = worker.key, worker.request
         self._end(worker)
         self._workers.remove(worker)
-        if key is not None:
+        if key is None:
+            return
+        first = not any(one is request for one in self._again)
+        if why == LOST_TO_TIME and request is not None and first:
+            self._again.append(request)
+            self._later.append((key, request))
+        else:
+            self._again = [one for one in self._again if one is not request]
             self._early.append((key, DecodeReport(False, why)))
 
     @staticmethod

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from needlewright.core.checks.decoding import DecodeReport
+from needlewright.core.checks.decoding import LOST_TO_TIME, DecodeReport
 from needlewright.core.walks import Check, Outcome, Walk
 
 # Grey levels by which a band of the picture may differ from the camera's own thumbnail. JPEG
@@ -132,6 +132,8 @@ def _frames_check(report: DecodeReport | None) -> Check:
     name = "every frame"
     if report is None:
         return Check(name, Outcome.NOT_MADE, "frames-not-made", content=True)
+    if report.error == LOST_TO_TIME:
+        return Check(name, Outcome.NOT_MADE, "decode-time", content=True)
     bad = [s for s in report.streams if s.bad]
     frames = sum(s.frames for s in report.streams)
     if bad:
@@ -157,6 +159,8 @@ def _decode_check(walk: Walk, report: DecodeReport | None, decoder: str) -> Chec
         return Check(name, Outcome.NOT_APPLICABLE, "decode-of-remnant")
     if report is None or report.error == "unknown":
         return Check(name, Outcome.NOT_MADE, "decode-not-made", content=True)
+    if report.error == LOST_TO_TIME:  # a limit says nothing of the file
+        return Check(name, Outcome.NOT_MADE, "decode-time", content=True)
     if report.ok and decoder == "DATABASE":
         return Check(name, Outcome.PASS, "database-sound", content=True)
     if report.ok and decoder == "RAW":

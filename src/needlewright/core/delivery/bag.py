@@ -25,10 +25,9 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Place
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.databases.reading import Database
-from needlewright.core.delivery.blocks import blocks, opened, write_all
+from needlewright.core.delivery.blocks import bytes_of, write_all
 from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
 from needlewright.core.delivery.listing import (
     DeliveredFile,
@@ -52,6 +51,7 @@ from needlewright.core.finds import Reason
 from needlewright.core.formats.recognising import DATABASE
 from needlewright.core.jobs.beside import open_logs, with_logs
 from needlewright.core.jobs.delivered import note_delivered
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.examining import examine_one
@@ -265,20 +265,14 @@ class _Writer:
         sources = self._job.sources()
         volumes = {source.id: self._job.volumes(source.id) for source in sources}
         tops = Tops(sources, volumes, [(r.row.source, volume_of(r)) for r in records])
-        with ExitStack() as stack:
-            media: dict[int, Source | NeedlewrightError] = {}
+        with Media.of(self._job) as media:
             every = plan(records, tops, self._room, self._words.name, self._owners)
             self._places = {(p.row.name or p.place.name).casefold(): p.place for p in every}
             for planned in every:
-                number = planned.row.source
-                if number not in media:
-                    path = next(s.path for s in sources if s.id == number)
-                    media[number] = opened(path, stack)
                 if stop.is_set():
                     return
                 try:
-                    yield from self._one(planned, by_id[planned.row.id], media[number],
-                                         stop)
+                    yield from self._one(planned, by_id[planned.row.id], media, stop)
                 except (SourceError, JobError, DeliveryError) as error:
                     self._give_up(planned, self._words.problem(error))
                 except OSError as error:
@@ -291,15 +285,13 @@ class _Writer:
         with suppress(OSError):
             self._payload.joinpath(*planned.place.parts).unlink()
 
-    def _one(self, planned: Planned, record: FindRecord, source: Source | NeedlewrightError,
+    def _one(self, planned: Planned, record: FindRecord, media: Media,
              stop: StopSignal) -> Iterator[int]:
-        if isinstance(source, NeedlewrightError):
-            raise source
         row, target = planned.row, self._payload.joinpath(*planned.place.parts)
         target.parent.mkdir(parents=True, exist_ok=True)
         digest, total = hashlib.sha256(), 0
-        with target.open("xb", buffering=0) as out:
-            for block in blocks(record.content.open(Place(source, self._job.folder)), row):
+        with media.content(record) as file, target.open("xb", buffering=0) as out:
+            for block in bytes_of(file, row):
                 if stop.is_set():
                     return
                 write_all(out, block)
@@ -310,15 +302,14 @@ class _Writer:
         if known is not None and known != total:
             self._changed(row, target, stop)
         _keep_date(target, row.modified or row.taken)
-        file = DeliveredFile(f"data/{planned.place}", digest.hexdigest())
-        self.written[row.id] = file
-        self._back.add(target, file.file, file.sha256)
+        told = DeliveredFile(f"data/{planned.place}", digest.hexdigest())
+        self.written[row.id] = told
+        self._back.add(target, told.file, told.sha256)
         if row.format == DATABASE and self._words.rows is not None and row.size <= MOST_DATABASE:
             try:
                 with ExitStack() as held:
-                    logs = open_logs(self._job, row, source, held)
-                    opened_one = record.content.open(Place(source, self._job.folder))
-                    self._rows_of(opened_one, logs, target, stop)
+                    logs = open_logs(self._job, row, media, held)
+                    self._rows_of(held.enter_context(media.content(record)), logs, target, stop)
             except OSError as error:  # such as a name that is too long for it
                 if error.errno in DISK_FAILS:
                     raise

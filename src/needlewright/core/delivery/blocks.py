@@ -3,23 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import ExitStack
 from io import RawIOBase
 
-from needlewright.core.errors import DeliveryError, NeedlewrightError
+from needlewright.core.errors import DeliveryError, SourceError
 from needlewright.core.jobs.rows import FindRow
-from needlewright.core.sources.registry import open_source
-from needlewright.core.sources.source import Source
-
-COPY_BYTES = 1 << 20
-
-
-def opened(path: str, stack: ExitStack) -> Source | NeedlewrightError:
-    """The source at `path`, closed with `stack`; or why it cannot be opened."""
-    try:
-        return stack.enter_context(open_source(path))
-    except NeedlewrightError as error:
-        return error
+from needlewright.core.sources import blocks
+from needlewright.core.sources.source import Source, Span
 
 
 def write_all(out: RawIOBase, block: bytes) -> None:
@@ -29,11 +18,11 @@ def write_all(out: RawIOBase, block: bytes) -> None:
         rest = rest[out.write(rest) or 0 :]
 
 
-def blocks(file: Source, row: FindRow) -> Iterator[bytes]:
+def bytes_of(file: Source, row: FindRow) -> Iterator[bytes]:
     """All of a find; DeliveryError where its source has less."""
-    for at in range(0, row.size, COPY_BYTES):
-        size = min(COPY_BYTES, row.size - at)
-        block = file.read_at(at, size)
-        if len(block) != size:
-            raise DeliveryError("source-shorter", find=row.id)
-        yield block
+    try:
+        yield from blocks.blocks(file, Span(0, row.size))
+    except SourceError as error:
+        if error.code != "source-shrank":
+            raise
+        raise DeliveryError("source-shorter", find=row.id) from error

@@ -9,24 +9,24 @@ import os
 import tempfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import ExitStack, suppress
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Place
-from needlewright.core.delivery.blocks import blocks, opened, write_all
+from needlewright.core.delivery.blocks import bytes_of, write_all
 from needlewright.core.delivery.tree import path_of
 from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
 from needlewright.core.jobs.coverage import outstanding
 from needlewright.core.jobs.delivered import delivered
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
 from needlewright.core.phones.addresses import NAMED, checked, is_address, known_phones
 from needlewright.core.phones.phone import OF_STATES, Phone, State
 from needlewright.core.search.plan import Plan
-from needlewright.core.sources.source import Source, Span
+from needlewright.core.sources.source import Span
 from needlewright.core.stopping import Interrupted, StopSignal
 
 PHONE, COPIES = "phone", "kept-copies"  # the kind of source, and the step that asks it
@@ -108,17 +108,12 @@ def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindR
     phone, outcome = Phone(spec, stop), PutBack()
     try:
         _room(phone, spec, total)
-        with ExitStack() as stack:
-            paths = {source.id: source.path for source in job.sources()}
-            sources: dict[int, Source | NeedlewrightError] = {}
+        with Media.of(job) as media:
             for row in rows:
                 if stop.is_set():
                     break
-                if row.source not in sources:
-                    sources[row.source] = opened(paths[row.source], stack)
                 try:
-                    outcome.put.append((row.id, _one(
-                        job, row, sources[row.source], phone, name)))
+                    outcome.put.append((row.id, _one(job, row, media, phone, name)))
                     losses = 0
                 except SourceError as error:
                     outcome.failed.append((row.id, error))
@@ -148,20 +143,19 @@ def _room(phone: Phone, spec: str, total: int) -> None:
         raise DeliveryError("onto-full", path=spec, need=total, free=place.free)
 
 
-def _one(job: Job, row: FindRow, source: Source | NeedlewrightError, phone: Phone,
+def _one(job: Job, row: FindRow, media: Media, phone: Phone,
          name: Callable[[FindRow], str]) -> str:
     """The name under which a find is on the phone now."""
-    if isinstance(source, NeedlewrightError):
-        raise source
     digest, total = hashlib.sha256(), 0
     try:
         # Without a name of its own, so that nothing is left of it whatever becomes of us.
         with tempfile.TemporaryFile(dir=job.folder, buffering=0) as out:
             record = job.record(row.id)
-            for block in blocks(record.content.open(Place(source, job.folder)), row):
-                write_all(out, block)
-                digest.update(block)
-                total = zlib.crc32(block, total)
+            with media.content(record) as file:
+                for block in bytes_of(file, row):
+                    write_all(out, block)
+                    digest.update(block)
+                    total = zlib.crc32(block, total)
             if job.sums.of(row.id) not in (None, total):
                 raise DeliveryError("onto-changed", find=row.id)
             called = PurePosixPath(path_of(record) or name(row)).name

@@ -14,6 +14,7 @@ from collections import deque
 from collections.abc import Callable
 
 from needlewright.core import processes
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.source import Source
 
 SLOTS = 16
@@ -134,11 +135,11 @@ class Hashing:
         if whole is not None and len(self.chunks) == count:
             return whole
         again = Hashing(self._size, self._chunk_bytes, self.chunks, from_start=True)
-        block, at = memoryview(bytearray(SLOT_BYTES)), 0
+        at = 0
         try:
-            while got := image.read_into(at, block):
-                again.feed(at, block[:got])
-                at += got
+            for block in blocks(image, size=SLOT_BYTES):
+                again.feed(at, memoryview(block))
+                at += len(block)
                 if told(at):
                     return None
         finally:

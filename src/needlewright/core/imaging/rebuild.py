@@ -6,11 +6,14 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from needlewright.core.errors import SourceError
 from needlewright.core.imaging.hash_child import chunk_hash
 from needlewright.core.sources import map_file
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.map_file import MapFile, Origin
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.source import Span
 
 
 def rebuild(image: Path, origin: Origin, block: int) -> MapFile:
@@ -29,8 +32,11 @@ def rebuild(image: Path, origin: Origin, block: int) -> MapFile:
             start = number * known.chunk_bytes
             stop = min(start + known.chunk_bytes, origin.size)
             found = chunk_hash()
-            for at in range(start, stop, 1 << 20):
-                found.update(copied.read_at(at, min(1 << 20, stop - at)))
+            try:
+                for part in blocks(copied, Span(start, stop)):
+                    found.update(part)
+            except SourceError:
+                continue  # it is not there any more, and is read again
             if found.hexdigest() == digest:
                 made.states.set(start, stop, State.READ)
                 made.chunks[number] = digest

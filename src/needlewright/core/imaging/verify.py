@@ -11,13 +11,12 @@ from pathlib import Path
 from needlewright.core.errors import SourceError
 from needlewright.core.imaging.hash_child import chunk_hash
 from needlewright.core.sources import map_file
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.map_file import MapFile
 from needlewright.core.sources.read_map import State
 from needlewright.core.sources.registry import open_source
-from needlewright.core.sources.source import Source
+from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import StopSignal
-
-READ_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,11 +71,10 @@ def _compare(kept: MapFile, copied: Source, other: Source | None,
         start, end = number * chunk, min((number + 1) * chunk, size)
         digest, same = chunk_hash(), True
         at = start
-        while at < end:
+        for block in blocks(copied, Span(start, end)):
             if stop.is_set():
                 yield Verified(tuple(differing), unknown, None, stopped=True)
                 return
-            block = copied.read_at(at, min(READ_BYTES, end - at))
             digest.update(block)
             whole.update(block)
             same = same and (other is None or _same(kept, other, at, block))

@@ -4,13 +4,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Place
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.formats.recognising import DATABASE
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rows import FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.sources.source import Source
@@ -48,14 +48,10 @@ def with_logs(job: Job, rows: Iterable[FindRow]) -> tuple[list[FindRow],
     return chosen, owners
 
 
-def open_logs(job: Job, row: FindRow, medium: Source, held: ExitStack) -> dict[str, Source]:
+def open_logs(job: Job, row: FindRow, media: Media, held: ExitStack) -> dict[str, Source]:
     """LOG and JOURNAL of a database, open until `held` ends, as far as they can be read."""
     found = {}
     for ending, log in logs_of(job, row).items():
-        try:
-            source = job.record(log.id).content.open(Place(medium, job.folder))
-        except NeedlewrightError:
-            continue
-        found[ending] = source
-        held.callback(source.close)
+        with suppress(NeedlewrightError):
+            found[ending] = held.enter_context(media.content(job.record(log.id)))
     return found

@@ -20,22 +20,21 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Brought, Place, Stored
+from needlewright.core.contents import Brought, Stored
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.already import HASHED, SOUND
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rows import Filter, FindRow
 from needlewright.core.jobs.store import Job
-from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.shelf import is_distant
-from needlewright.core.sources.source import Source
-from needlewright.core.stopping import StopSignal
+from needlewright.core.stopping import Interrupted, StopSignal
 
 SAME_BYTES, SAME_PICTURE, SAME_NAME = "same-bytes", "same-picture", "same-name"  # relations
 PHONE = "phone"  # a kind of source
 SIDE = 8  # comparisons a row and a column
 NEAR = 8  # of 128 that may differ
 PROPORTION = 0.03  # by which width over height may differ
-BLOCK = 1 << 20
 MOST_ALIKE = 32  # finds of one name and time; more are no versions of one file
 AT_ONCE = 256  # rows that are compared with all others
 Prints = NDArray[np.uint64]
@@ -109,44 +108,34 @@ def _by_bytes(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator[
     alike = [group for group in by_size.values() if len({row.source for row in group}) > 1]
     total = sum(map(len, alike))
     done = 0
-    media: dict[int, Source | None] = {}
-    places = {source.id: source.path for source in job.sources()}
-    try:
+    with Media.of(job) as media:
         for group in alike:
             hashes: dict[str, list[FindRow]] = defaultdict(list)
             for row in group:
-                if stop.is_set():
+                try:
+                    digest = _hash(job, row, media, stop)
+                except Interrupted:
                     return
-                digest = _hash(job, row, places, media)
                 if digest:
                     hashes[digest].append(row)
                 done += 1
                 yield Comparing(done, total)
             for same in hashes.values():
                 yield from _tied(same, SAME_BYTES)
-    finally:
-        for medium in media.values():
-            if medium is not None:
-                medium.close()
 
 
-def _hash(job: Job, row: FindRow, places: dict[int, str], media: dict[int, Source | None]) -> str:
-    """The SHA-256 of a find; "" where it cannot be read."""
+def _hash(job: Job, row: FindRow, media: Media, stop: StopSignal) -> str:
+    """The SHA-256 of a find; "" where it cannot be read. Interrupted when `stop` is set."""
+    if stop.is_set():
+        raise Interrupted
     content = job.record(row.id).content
     if isinstance(content, Brought | Stored) and len(content.sha256) == HASHED:
         return content.sha256
-    if row.source not in media:
-        try:
-            media[row.source] = open_source(places[row.source])
-        except NeedlewrightError:
-            media[row.source] = None  # it is away
-    digest, at = hashlib.sha256(), 0
+    digest = hashlib.sha256()
     try:
-        with content.open(Place(media[row.source], job.folder)) as file:
-            while at < file.size:
-                block = file.read_at(at, min(BLOCK, file.size - at))
+        with media.opened(row, content) as file:
+            for block in blocks(file, stop=stop):
                 digest.update(block)
-                at += len(block)
     except NeedlewrightError:
         return ""
     return digest.hexdigest()

@@ -7,16 +7,17 @@ is a find of its own, linked to it, with the same checks as what the step put to
 from __future__ import annotations
 
 import contextlib
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import DecoderPool
-from needlewright.core.contents import Place
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import JOINED_FROM, Find, Reason, Seam, SeamWord
 from needlewright.core.jobs.known import JobKnowledge
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.jobs.threads import History, Thread, runs_of
@@ -25,7 +26,6 @@ from needlewright.core.search.deciding import Case, all_frames, first_question
 from needlewright.core.search.pieces_pool import pools_around
 from needlewright.core.search.stitched import StitchedCase, stitched, summed, with_rest
 from needlewright.core.sources.pieces import PiecedSource
-from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
 from needlewright.core.stitching.chained.structured import form_of
@@ -85,7 +85,8 @@ class Handwork:
         source = next(s for s in job.sources() if s.id == self.record.row.source)
         if source.kind != Source.kind:
             raise JobError("hand-on-shelf")
-        self._source = open_source(source.path)
+        self._media = Media.of(job)
+        self._source = self._media.source(source.id)
         self._texture = TextureFile(job.folder, source.id)
         self._decodes = TrialDecodes(self._source, stop)
         try:
@@ -109,7 +110,7 @@ class Handwork:
     def close(self) -> None:
         self._decodes.close()
         self._texture.close()
-        self._source.close()
+        self._media.close()
 
     def _begun(self, knowledge: JobKnowledge) -> tuple[Hand, str]:
         row = self.record.row
@@ -195,9 +196,9 @@ class Handwork:
         """The file of these extents of the source."""
         return PiecedSource(self._source, extents)
 
-    def as_found(self) -> Source:
-        """The find as it is in the job."""
-        return self.record.content.open(Place(self._source, self.job.folder))
+    def as_found(self) -> AbstractContextManager[Source]:
+        """The find as it is in the job, open in a `with`."""
+        return self._media.content(self.record)
 
     # changes
 

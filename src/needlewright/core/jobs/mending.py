@@ -10,16 +10,17 @@ from __future__ import annotations
 import contextlib
 import re
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import Grade
-from needlewright.core.contents import Place, Stored
+from needlewright.core.contents import Brought, Stored
 from needlewright.core.errors import FormatError, NeedlewrightError, SourceError
 from needlewright.core.finds import MENDED_FROM, NOT_MENDED, Find
 from needlewright.core.hashing import sha256_of
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
@@ -37,7 +38,7 @@ from needlewright.core.mending.treating import Treated, treat_patient
 from needlewright.core.search.carving import follow
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.pieces import PiecedSource
-from needlewright.core.sources.registry import open_source
+from needlewright.core.sources.shelf import is_distant
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Walk
@@ -102,6 +103,7 @@ def _mended_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequenc
     checker: DecoderPool[int] = DecoderPool(1)
     folder = job.folder / FOLDER
     folder.mkdir(exist_ok=True)
+    media = Media.of(job)
     try:
         for number, find in enumerate(ids):
             if stop.is_set():
@@ -111,7 +113,7 @@ def _mended_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequenc
             yield Mending(find, name, number, len(ids), 0.0)
             try:
                 chosen = _decided(job, find) if wishes is None else wishes
-                result = _treated(job, record, name, folder, stop, checker, given, chosen)
+                result = _treated(job, media, record, name, folder, stop, checker, given, chosen)
                 done = _kept_find(job, record, name, result)
             except Interrupted:
                 return
@@ -122,6 +124,7 @@ def _mended_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequenc
             yield done
     finally:
         checker.close()
+        media.close()
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,11 +157,12 @@ def alternatives(job: Job, find: int, stop: StopSignal,
     record, chosen = job.record(find), _decided(job, find)
     name = record.row.name or f"find {find}"
     checker: DecoderPool[int] = DecoderPool(1)
+    media = Media.of(job)
     (job.folder / FOLDER).mkdir(exist_ok=True)
     try:
         with tempfile.TemporaryDirectory(prefix=".", dir=job.folder / FOLDER) as scratch:
             def made(wishes: Wishes) -> Treated:
-                return _treated(job, record, name, Path(scratch), stop, checker, (), wishes)
+                return _treated(job, media, record, name, Path(scratch), stop, checker, (), wishes)
 
             choices = made(chosen).choices
             least = _least_sure_tones(choices) if colours else _least_sure_places(choices)
@@ -170,6 +174,7 @@ def alternatives(job: Job, find: int, stop: StopSignal,
         return
     finally:
         checker.close()
+        media.close()
 
 
 def _least_sure_places(choices: Sequence[Choice]) -> list[Alternative]:
@@ -195,24 +200,20 @@ def _decided(job: Job, find: int) -> Wishes:
     return wishes_of(job.record(kept[0]).changes) if kept else Wishes()
 
 
-def _treated(job: Job, record: FindRecord, name: str, folder: Path, stop: StopSignal,
-             checker: DecoderPool[int], given: Sequence[Path], wishes: Wishes) -> Treated:
+def _treated(job: Job, media: Media, record: FindRecord, name: str, folder: Path,
+             stop: StopSignal, checker: DecoderPool[int], given: Sequence[Path],
+             wishes: Wishes) -> Treated:
     row = record.row
-    paths = {s.id: s.path for s in job.sources()}
     with contextlib.ExitStack() as open_ones:
-        media = {row.source: open_ones.enter_context(open_source(paths[row.source]))}
-        medium = media[row.source]
-        for number, path in paths.items():
-            with contextlib.suppress(SourceError):  # one that is away lends nothing
-                if number not in media:
-                    media[number] = open_ones.enter_context(open_source(path))
-        source = record.content.open(Place(medium, job.folder))
+        medium = open_ones.enter_context(media.lent(row.source))
+        source = open_ones.enter_context(media.content(record))
         more = 0 if "in-line" in wishes.leave else _in_line(job, record, medium)
         if more:
             source = PiecedSource(medium, ((row.start, row.size + more),))
         found = _as_find(record)
         patient = Patient(source, name, row.format, _walk(row, source, stop),
-                          [*_given(given, open_ones), *_references(job, row, media)], stop,
+                          [*_given(given, open_ones), *_references(job, row, media, open_ones)],
+                          stop,
                           wishes=wishes)
         result = Treated(Path(f"{row.id}.{row.extension}"), found, row.grade, row.share, row.share)
         treat_patient(patient, found, result, folder, checker)
@@ -281,22 +282,36 @@ def _given(paths: Sequence[Path], open_ones: contextlib.ExitStack) -> list[Refer
             for path in paths]
 
 
-def _references(job: Job, row: FindRow, media: Mapping[int, Source]) -> list[Reference]:
+def _references(job: Job, row: FindRow, media: Media,
+                open_ones: contextlib.ExitStack) -> list[Reference]:
     """Whole finds of the same format, the most alike first: those of the same source before
-    others."""
+    others. Files of other sources are lent where they lie on this computer: a phone would have to
+    be woken for one."""
     whole = job.matching(Filter(grades=frozenset((str(Grade.WHOLE),)),
                                 formats=frozenset((row.format,))))
-    alike = sorted((w for w in whole if w.source in media and w.id != row.id),
+    distant = {s.id for s in job.sources() if is_distant(s.kind)}
+    alike = sorted((w for w in whole if w.id != row.id),
                    key=lambda w: (w.camera != row.camera,
                                   (w.width, w.height) != (row.width, row.height),
                                   w.source != row.source,
                                   abs(w.start - row.start)))
-    found = []
-    for other in alike[:MOST_REFERENCES]:
-        with contextlib.suppress(NeedlewrightError):
-            content = job.record(other.id).content
-            found.append(Reference(other.name or f"find {other.id}", f"find {other.id}",
-                                   content.open(Place(media[other.source], job.folder))))
+    found: list[Reference] = []
+    away: set[int] = set()  # sources that lend nothing
+    for other in alike:
+        if len(found) == MOST_REFERENCES:
+            break
+        if other.source in away:
+            continue
+        try:
+            lent = job.record(other.id)
+            if other.source in distant and not isinstance(lent.content, Brought):
+                continue
+            file = open_ones.enter_context(media.content(lent))
+        except NeedlewrightError:
+            if not media.opens(other.source):
+                away.add(other.source)
+            continue
+        found.append(Reference(other.name or f"find {other.id}", f"find {other.id}", file))
     return found
 
 

@@ -14,10 +14,9 @@ from needlewright.core.jobs.about import keep_about
 from needlewright.core.jobs.folder import DATABASE
 from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.store import Job
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.media import shares_medium
 from needlewright.core.sources.registry import lies_at, open_source, whole_name
-
-HASH_BYTES = 1 << 20
 
 
 def refuse_on_source(source_path: str, folder: str | os.PathLike[str]) -> None:
@@ -64,10 +63,7 @@ def hash_source(job: Job, row: SourceRow) -> str:
     """SHA-256 (hex) of the whole source, kept in the job."""
     digest = hashlib.sha256()
     with open_source(row.path) as source:
-        block = memoryview(bytearray(HASH_BYTES))
-        at = 0
-        while got := source.read_into(at, block):
-            digest.update(block[:got])
-            at += got
+        for block in blocks(source):
+            digest.update(block)
     job.set_source_hash(row.id, digest.hexdigest())
     return digest.hexdigest()

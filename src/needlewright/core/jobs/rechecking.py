@@ -7,18 +7,17 @@ from dataclasses import replace
 from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import lowered, share_of
-from needlewright.core.contents import Place
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import Find
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
+from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.merging import RECORD_CHECKS
 from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.sums import summed
 from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
-from needlewright.core.sources.registry import open_source
 from needlewright.core.stopping import Interrupted, StopSignal
 
 
@@ -42,9 +41,8 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
     form = format_of(record.row.format)
     if form is None or not record.content.size:
         raise JobError("find-not-played", find=number)
-    path = next(s.path for s in job.sources() if s.id == record.row.source)
-    with open_source(path) as medium:
-        source = record.content.open(Place(medium, job.folder))
+    with Media.of(job) as media, media.lent(record.row.source) as medium, (
+            media.content(record)) as source:
         try:
             walk = follow(source, 0, form, stop)
         except Interrupted:

@@ -17,11 +17,11 @@ from needlewright.core.contents import Inline, Packed, Place, Stretches
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.finds import Find
 from needlewright.core.jobs.database import Database
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.source import Source
-from needlewright.core.stopping import StopSignal
+from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Check, Outcome
 
-BLOCK_BYTES = 1 << 20
 MOST_OF_PARTIAL = 1 << 26  # bytes of what is not complete: it may claim the rest of the medium
 CHANGED = Check("source", Outcome.FAIL, "source-changed", content=True)
 
@@ -35,12 +35,10 @@ def summed(find: Find, medium: Source, folder: Path, stop: StopSignal) -> Find:
         return find
     total = 0
     try:
-        file = find.content.open(Place(medium, folder))
-        for at in range(0, file.size, BLOCK_BYTES):
-            if stop.is_set():
-                return find
-            total = zlib.crc32(file.read_at(at, min(BLOCK_BYTES, file.size - at)), total)
-    except NeedlewrightError:
+        with find.content.open(Place(medium, folder)) as file:
+            for block in blocks(file, stop=stop):
+                total = zlib.crc32(block, total)
+    except (NeedlewrightError, Interrupted):
         return find
     return replace(find, content_sum=total)
 

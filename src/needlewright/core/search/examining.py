@@ -22,8 +22,9 @@ from needlewright.core.formats.recognising import format_of_name, kind_of_name, 
 from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of, first_question
 from needlewright.core.search.proving import reads_as_text
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.files import ImageFile
-from needlewright.core.sources.source import Source
+from needlewright.core.sources.source import Source, Span
 from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Check, Facts, Outcome, Walk
 
@@ -193,13 +194,7 @@ def _whole_file(find: Find, case: Case, item: _Open) -> Find:
 
 def _is_blank(source: Source, start: int) -> bool:
     """Whether nothing but zeros stands from `start` to the end."""
-    at = start
-    while at < source.size:
-        block = source.read_at(at, min(1 << 20, source.size - at))
-        if block.strip(b"\0"):
-            return False
-        at += len(block)
-    return True
+    return not any(block.strip(b"\0") for block in blocks(source, Span(start, source.size)))
 
 
 def _unknown(source: Source, path: Path) -> Find:

@@ -6,7 +6,8 @@ from collections.abc import Callable, Sequence
 from typing import BinaryIO
 
 from needlewright.core.mending.base import Change
-from needlewright.core.sources.source import Source
+from needlewright.core.sources.blocks import blocks
+from needlewright.core.sources.source import Source, Span
 
 COPY_BYTES = 1 << 20
 MOST_TOLD = 40
@@ -46,13 +47,8 @@ def writing(source: Source, *parts: Sequence[Piece]) -> Callable[[BinaryIO], Non
 
 def copy(source: Source, start: int, stop: int, out: BinaryIO) -> None:
     """Write these bytes of `source`, as far as there are any."""
-    at = start
-    while at < stop:
-        block = source.read_at(at, min(COPY_BYTES, stop - at))
-        if not block:
-            break
+    for block in blocks(source, Span(start, min(stop, source.size)), size=COPY_BYTES):
         out.write(block)
-        at += len(block)
 
 
 def left_out(count: int, seconds: Sequence[tuple[float, float]]) -> list[Change]:

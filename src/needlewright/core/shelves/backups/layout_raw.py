@@ -14,7 +14,9 @@ from needlewright.core.shelves.backups.layout_folder import day_of
 from needlewright.core.shelves.backups.spots import BLOCK, Spot
 from needlewright.core.shelves.backups.trees import content_of
 from needlewright.core.shelves.item_shelf import MOST_ITEMS, Item
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.shelf import Flaw
+from needlewright.core.sources.source import Span
 from needlewright.core.volumes.base import Entry, VolumeState
 from needlewright.core.volumes.finding import Volume, find_volumes, open_volume
 
@@ -84,15 +86,12 @@ class RawBackup(Backup):
 
     def content(self, item: Item, begin: int) -> Iterator[bytes]:
         source, at = content_of(self._image, item.handle.entry, item.handle.base), begin
-        while at < source.size:
-            try:
-                block = source.read_at(at, min(BLOCK, source.size - at))
-            except (SourceError, FormatError) as error:
-                raise Flaw("backup-cut", path=item.path, at=at) from error
-            if not block:
-                return
-            yield block
-            at += len(block)
+        try:
+            for block in blocks(source, Span(begin, source.size), size=BLOCK):
+                yield block
+                at += len(block)
+        except (SourceError, FormatError) as error:
+            raise Flaw("backup-cut", path=item.path, at=at) from error
         if source.lost_within(0, source.size):
             raise Flaw("backup-unread", path=item.path)
 

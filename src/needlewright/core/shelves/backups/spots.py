@@ -19,10 +19,11 @@ from typing import IO, Any, NamedTuple
 
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.shelves.backups.trees import Tree, tree_of
+from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.map_file import map_path
 from needlewright.core.sources.registry import open_source
-from needlewright.core.sources.source import Source
+from needlewright.core.sources.source import Source, Span
 from needlewright.core.volumes.base import Entry
 from needlewright.core.volumes.stamps import unix
 
@@ -244,13 +245,8 @@ class InnerSpot(Spot):
         return self._tree.content(*self._there())
 
     def read(self, begin: int) -> Iterator[bytes]:
-        source, at = self.source(), begin
-        while at < source.size:
-            block = source.read_at(at, min(BLOCK, source.size - at))
-            if not block:
-                return
-            yield block
-            at += len(block)
+        source = self.source()
+        return blocks(source, Span(begin, source.size), size=BLOCK)
 
     def lost(self, start: int, stop: int) -> int:
         return self.source().lost_within(start, stop)
