@@ -15,6 +15,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.source import Span
 from needlewright.core.walks import Kind, Outcome
+from tests.media import samples
 from tests.support import (
     CLUSTER,
     FolderTest,
@@ -146,13 +147,44 @@ class SearchTest(FolderTest):
         source = Failing(medium(LAID, 2_000_000))
         place, data = LAID[0]
         source.bad = Span(place + 2 * len(data) // 3, place + 2 * len(data) // 3 + 512)
-        edge = source.bad.start // CLUSTER * CLUSTER
         found = [f for f in finds_on(source) if f.inside is None]
         self.assertEqual([f.grade for f in found], [Grade.PARTIAL, Grade.WHOLE, Grade.WHOLE])
         self.assertTrue(0.2 < found[0].share < 0.8)
-        self.assertEqual(found[0].start + found[0].size, edge)
-        self.assertEqual(next(c.code for c in found[0].checks if c.name == "source"),
-                         "unreadable-from")
+        self.assertEqual(found[0].size, len(data))
+        lost = next(c for c in found[0].checks if c.name == "source")
+        self.assertEqual((lost.outcome, lost.code, lost.values["bytes"]),
+                         (Outcome.FAIL, "sectors-lost", CLUSTER))
+
+    def test_an_unreadable_cluster_in_any_file_is_its_own_failed_check_and_no_more(self):
+        """In spans that nothing can judge as well, which are read for the first time there."""
+        class Holed(MemorySource):
+            bad: set[int] = set()
+
+            def read_into(self, offset, target):
+                for block in range(offset // 4096, -(-(offset + len(target)) // 4096)):
+                    if block in self.bad:
+                        raise SourceError("source-range", path="card", start=offset,
+                                          stop=offset + len(target), reason="Input/output error")
+                return super().read_into(offset, target)
+
+        laid, at = [], 4096
+        for sample in samples():
+            if len(sample.data) > 20_000:
+                laid.append((at, sample))
+                at += -(-len(sample.data) // 4096) * 4096 + 8192
+        source = Holed(medium([(place, s.data) for place, s in laid], at))
+        source.bad = {(place + len(s.data) * 2 // 3) // 4096 for place, s in laid}
+        found = {find.start: find for find in finds_on(source)}
+        self.assertGreater(len(found.keys() & dict(laid)), len(laid) - 4)
+        complete = 0
+        for place, sample in laid:
+            if place in found:
+                find = found[place]
+                with self.subTest(sample.format, name=sample.name):
+                    self.assertIn(find.grade, (Grade.PARTIAL, Grade.REMNANT))
+                    self.assertTrue(any(c.outcome is Outcome.FAIL for c in find.checks))
+                complete += find.size == len(sample.data)
+        self.assertGreater(complete, len(laid) // 2, "what stands behind it is the file's own")
 
     def test_stopped_and_continued_it_finds_the_same(self):
         source = MemorySource(medium([(i * 300_032, PHOTO) for i in range(40)], 12_600_000))

@@ -39,6 +39,7 @@ LIBRARIES = 1 << 29  # what the libraries of clips and raw pictures take of it b
 MAX_PIXELS = 180_000_000  # at four bytes a pixel this stays within the limit
 MAX_FILE_BYTES = 1 << 28
 SERVED_BYTES = 1 << 20  # asked for at once
+BLOCK_BYTES = 4096  # what most media fail by
 UNREADABLE = 0xFFFF_FFFF
 NICENESS = 12
 ALIVE_SECONDS = 1.0
@@ -95,6 +96,7 @@ class ExtentFile(_Addressed):
         super().__init__(sum(length for _, length in extents))
         self._fd = os.open(path, os.O_RDONLY)
         self._extents = extents
+        self.unread = False  # whether zeros stand for bytes that could not be read
 
     def read(self, size: int = -1) -> bytes:
         wanted = self._size - self._at if size is None or size < 0 else size
@@ -104,14 +106,29 @@ class ExtentFile(_Addressed):
             inside = self._at - start
             if wanted > 0 and 0 <= inside < length:
                 room = min(wanted, length - inside)
-                block = bytes(room) if offset is None else os.pread(
-                    self._fd, room, offset + inside)
+                block = bytes(room) if offset is None else self._pread(room, offset + inside)
                 pieces.append(block)
                 self._at += len(block)
                 wanted -= len(block)
                 if len(block) < min(wanted, length - inside):
                     break
             start += length
+        return b"".join(pieces)
+
+    def _pread(self, size: int, offset: int) -> bytes:
+        """Bytes of the file, zeros where the medium gives none: a picture may be shown all the
+        same."""
+        try:
+            return os.pread(self._fd, size, offset)
+        except OSError:
+            self.unread = True
+        pieces = []
+        for at in range(offset, offset + size, BLOCK_BYTES):
+            wanted = min(BLOCK_BYTES, offset + size - at)
+            try:
+                pieces.append(os.pread(self._fd, wanted, at))
+            except OSError:
+                pieces.append(bytes(wanted))
         return b"".join(pieces)
 
     def readinto(self, target: Any) -> int:
@@ -163,9 +180,10 @@ def _opened(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO) -> io.Ra
     return ExtentFile(request["path"], request["extents"])
 
 
-def _read(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO) -> bytes:
+def _read(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO) -> tuple[bytes, bool]:
+    """(all bytes of the file, whether some could not be read)."""
     if "payload" in request:
-        return stdin.read(int(request["payload"]))
+        return stdin.read(int(request["payload"])), False
     total = int(request.get("served", 0)) or sum(length for _, length in request["extents"])
     if total > MAX_FILE_BYTES:
         raise ValueError("file too large to decode")
@@ -176,7 +194,11 @@ def _read(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO) -> bytes:
             if not block:
                 raise ValueError("the source ended early")
             data += block
-    return data
+    return data, _has_unread(file)
+
+
+def _has_unread(file: io.IOBase) -> bool:
+    return isinstance(file, ExtentFile) and file.unread
 
 
 def _clip(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO,
@@ -191,7 +213,15 @@ def _clip(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO,
     task = {"look": clips.look, "frames": clips.every_frame, "still": clips.still,
             "stretch": clips.stretch}[request["task"]]
     with source:
-        return task(source, request, alive)  # type: ignore[arg-type]
+        answer, blobs = task(source, request, alive)  # type: ignore[arg-type]
+    return _told(answer, _has_unread(source)), blobs
+
+
+def _told(answer: dict[str, Any], unread: bool) -> dict[str, Any]:
+    """`answer`, never that of a sound file where some of its bytes could not be read."""
+    if unread and answer.get("ok"):
+        answer |= {"ok": False, "error": "unreadable", "text": "source-unreadable"}
+    return answer
 
 
 def _picture_decoder(name: str) -> PictureDecoder:
@@ -228,8 +258,9 @@ def main() -> None:
             if request["format"] in ("CLIP", "SOUND"):
                 answer, blobs = _clip(request, stdin, stdout, _Pulse(stdout))
             else:
-                data = _read(request, stdin, stdout)
+                data, unread = _read(request, stdin, stdout)
                 answer, blobs = _picture_decoder(request["format"])(data, request)
+                answer = _told(answer, unread)
         except (MemoryError, OSError, ValueError) as error:
             answer, blobs = {"ok": False, "error": "unreadable", "text": str(error)[:200]}, []
         answer["blobs"] = [len(blob) for blob in blobs]

@@ -55,9 +55,10 @@ from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.examining import examine_one
+from needlewright.core.sources.careful import Past
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
-from needlewright.core.walks import Check
+from needlewright.core.walks import Check, Outcome
 
 TELL_SECONDS = 0.1
 MOST_DATABASE = 1 << 28  # bytes of a database whose rows are written
@@ -291,7 +292,8 @@ class _Writer:
         target.parent.mkdir(parents=True, exist_ok=True)
         digest, total = hashlib.sha256(), 0
         with media.content(record) as file, target.open("xb", buffering=0) as out:
-            for block in bytes_of(file, row):
+            past = Past(file)
+            for block in bytes_of(past, row):
                 if stop.is_set():
                     return
                 write_all(out, block)
@@ -299,7 +301,8 @@ class _Writer:
                 total = zlib.crc32(block, total)
                 yield len(block)
         known = self._job.sums.of(row.id)
-        if known is not None and known != total:
+        failed = any(c.name == "source" and c.outcome is Outcome.FAIL for c in record.checks)
+        if (known is not None and known != total) or (past.unread and not failed):
             self._changed(row, target, stop)
         _keep_date(target, row.modified or row.taken)
         told = DeliveredFile(f"data/{planned.place}", digest.hexdigest())

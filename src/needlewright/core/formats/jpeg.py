@@ -172,8 +172,9 @@ class _Walker:
             looked, have = max(0, have - 1), have + read
             if not read:
                 break
-            if read >= 4096 and block[0] == block[-1] and (block == block[0]).all():
-                break  # nothing but blank space for a whole block
+            if read >= 4096 and block[0] == block[-1] and (block == block[0]).all() and (
+                    not self.source.lost_within(self.at + have - read, self.at + have)):
+                break  # nothing but blank space for a whole block, and not for want of reading
             end = scan_end(room[:have], looked)
             if end < have:
                 return room[:end]
@@ -290,7 +291,9 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         damage = walker.damage
         broken = Break(start + damage.offset, damage.why, start + damage.noticed_at, damage.row)
         share = damage.share
-        end = start + damage.offset if damage.cut else _end_mark(source, walker.at, stop)
+        # What could not be read is blank as well; the file goes on behind it.
+        unread = source.lost_within(broken.offset, broken.offset + 1)
+        end = _end_mark(source, walker.at, stop) if unread or not damage.cut else broken.offset
     elif problem is not None:
         broken = Break(problem.offset, "structure", problem.offset, values=problem.told)
         share = _share_of_scans(walker)

@@ -15,6 +15,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.foreign import BLANK, sector_looks
 from needlewright.core.kernels.signatures import SignatureTable, find_signatures
+from needlewright.core.sources.careful import read_past
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Walk
@@ -59,19 +60,21 @@ def _share_up_to(walk: Walk, reach: int) -> float:
 
 def _next_stranger(source: Source, begin: int, end: int, stop: StopSignal, table: SignatureTable,
                    owners: tuple[Format, ...]) -> int:
-    """The first sector from `begin` on where another file or a blank cluster begins; or `end`."""
+    """The first sector from `begin` on where another file or a blank cluster begins; or `end`.
+    What could not be read is blank as well, and says nothing."""
     sector, size = source.sector_size, FIRST_BYTES
     overlap = -(-BLANK_BYTES // sector) * sector  # a run of blanks may lie across two blocks
     at, run = begin, _Run()
     while at < end:
         if stop.is_set():
             raise Interrupted
-        data = np.frombuffer(source.read_at(at, min(size, end - at)), np.uint8)
+        data = np.frombuffer(read_past(source, at, min(size, end - at)), np.uint8)
         if data.size == 0:
             return end
-        before = source.read_at(at - 1, 1) if at > 0 else b""
+        before = read_past(source, at - 1, 1) if at > 0 else b""
         places = [*_heads(source, data, at, table, owners),
-                  *run.begin_of_blanks(data, at, sector, before)]
+                  *(place for place in run.begins_of_blanks(data, at, sector, before)
+                    if not source.lost_within(place, min(end, place + BLANK_BYTES)))]
         if places:
             return min(end, *places)
         step = data.size // sector * sector
@@ -89,9 +92,10 @@ class _Run:
     def __init__(self) -> None:
         self._begin = self._end = -1  # of the last run seen, absolute bytes
 
-    def begin_of_blanks(self, data: np.ndarray, at: int, sector: int,  # type: ignore[type-arg]
+    def begins_of_blanks(self, data: np.ndarray, at: int, sector: int,  # type: ignore[type-arg]
                         before: bytes) -> list[int]:
-        """Where a run that counts begins; [] where none does. `before`: the byte in front."""
+        """Where runs that count begin. `before`: the byte in front."""
+        found = []
         blank = sector_looks(data, sector) == BLANK
         edges = np.flatnonzero(np.diff(np.concatenate(([0], blank.view(np.int8), [0]))))
         for first, behind in edges.reshape(-1, 2).tolist():
@@ -104,14 +108,14 @@ class _Run:
             long = end - begin >= LONG_BLANK_BYTES
             exact = left != value and begin == at + first * sector
             if long or (exact and end - begin >= BLANK_BYTES):
-                return [begin]
-        return []
+                found.append(begin)
+        return found
 
 
 def _heads(source: Source, data: np.ndarray, at: int, table: SignatureTable,  # type: ignore[type-arg]
            owners: tuple[Format, ...]) -> list[int]:
     offsets, which = find_signatures(data, source.sector_size, table)
     for offset, index in zip(offsets.tolist(), which.tolist()):
-        if owners[index].accept(source.read_at(at + offset, HEAD_BYTES)):
+        if owners[index].accept(read_past(source, at + offset, HEAD_BYTES)):
             return [at + offset]
     return []

@@ -19,7 +19,7 @@ from needlewright.core.kernels.signatures import (
 from needlewright.core.search.bounds import borne_out
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.budget import Budget
-from needlewright.core.sources.careful import first_unreadable
+from needlewright.core.sources.careful import Past, first_unreadable, read_past
 from needlewright.core.sources.source import Source, Span
 from needlewright.core.sources.windows import Window
 from needlewright.core.stopping import StopSignal
@@ -60,30 +60,31 @@ def kinds_of(form: Format) -> frozenset[Kind]:
 
 def follow(source: Source, start: int, form: Format, stop: StopSignal,
            bounded: bool = False) -> Walk:
-    """The walk from `start`; where its bytes cannot be read, as far as they can. `bounded`: the
-    source ends where the file does, so that nothing behind its damage is a stranger.
+    """The walk from `start`, past what cannot be read, which is told as a failed check; where that
+    is too much, as far as it can be read. `bounded`: the source ends where the file does, so that
+    nothing behind its damage is a stranger.
 
     Raises FormatError where nothing of use is there, Interrupted when `stop` is set meanwhile.
     """
-    edge = source.size
+    edge, past = source.size, Past(source)
     for _ in range(READ_TRIES):
         try:
-            walk = form.walk(_Watched(source, edge, start, stop), start, edge)
+            walk = form.walk(_Watched(past, edge, start, stop), start, edge)
         except SourceError as error:
             if error.code != "source-range":
                 raise
             edge = min(edge, first_unreadable(source, error.values["start"], edge))
             continue
-        walk = _with_stranger(source, walk, stop)
+        walk = _with_stranger(past, walk, stop)
         if not bounded:
-            walk = borne_out(source, walk, stop, *strong_signatures())
+            walk = borne_out(past, walk, stop, *strong_signatures())
         elif walk.guessed and walk.broken is not None and walk.broken.offset < edge:
             # Where the file ends is known from elsewhere: so much stands in front of its damage.
             walk = replace(walk, share=round((walk.broken.offset - start) / (edge - start), 4))
         if edge != source.size:
             check = Check("source", Outcome.FAIL, "unreadable-from", {"offset": edge - start})
             walk = replace(walk, checks=(check, *walk.checks))
-        return _with_lost(source, walk)
+        return _with_lost(past, walk)
     raise FormatError("medium-unreadable", offset=start)
 
 
@@ -111,7 +112,7 @@ def _with_stranger(source: Source, walk: Walk, stop: StopSignal) -> Walk:
         end = min([end, *(walk.start + place for place in _doubted(walk))])
         first = begin + (walk.start - begin) % sector
         for at in range(first, end - HEAD_BYTES, BLOCK_BYTES):
-            data = np.frombuffer(source.read_at(at, min(BLOCK_BYTES, end - at)), np.uint8)
+            data = np.frombuffer(read_past(source, at, min(BLOCK_BYTES, end - at)), np.uint8)
             offsets, which = find_signatures(data, sector, table)
             for offset, index in zip(offsets.tolist(), which.tolist()):
                 if _is_whole(source, at + offset, owners[index], stop):
@@ -126,11 +127,15 @@ def _with_stranger(source: Source, walk: Walk, stop: StopSignal) -> Walk:
 
 
 def _is_whole(source: Source, start: int, form: Format, stop: StopSignal) -> bool:
-    if not form.accept(source.read_at(start, HEAD_BYTES)):
+    if not form.accept(read_past(source, start, HEAD_BYTES)):
         return False
     try:
         inner = form.walk(_Watched(source, source.size, start, stop), start, source.size)
     except FormatError:
+        return False
+    except SourceError as error:
+        if error.code != "source-range":
+            raise
         return False
     return inner.broken is None and inner.ended and not inner.remnant
 

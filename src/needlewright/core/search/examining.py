@@ -129,9 +129,11 @@ def _opened(path: Path, stop: StopSignal) -> _Open:
         source.close()
         return _Open(Examined(path, error=SourceError("stopped", path=str(path))))
     if walk is None or form is None:
-        find = _unknown(source, path)
-        source.close()
-        return _Open(Examined(path, find))
+        with source:
+            try:
+                return _Open(Examined(path, _unknown(source, path)))
+            except SourceError as error:
+                return _Open(Examined(path, error=error))
     return _Open(Examined(path, walk=walk), source, Case(walk, form.name))
 
 
@@ -194,7 +196,10 @@ def _whole_file(find: Find, case: Case, item: _Open) -> Find:
 
 def _is_blank(source: Source, start: int) -> bool:
     """Whether nothing but zeros stands from `start` to the end."""
-    return not any(block.strip(b"\0") for block in blocks(source, Span(start, source.size)))
+    try:
+        return not any(block.strip(b"\0") for block in blocks(source, Span(start, source.size)))
+    except SourceError:
+        return False
 
 
 def _unknown(source: Source, path: Path) -> Find:

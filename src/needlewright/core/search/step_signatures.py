@@ -55,7 +55,7 @@ from needlewright.core.search.spans import (
     next_used,
     no_spans,
 )
-from needlewright.core.sources.careful import read_around
+from needlewright.core.sources.careful import read_around, read_past
 from needlewright.core.sources.source import Span
 from needlewright.core.stopping import Interrupted
 from needlewright.core.walks import Kind
@@ -254,7 +254,7 @@ def _read(state: _Pass, base: int, view: memoryview) -> Generator[Event, None, i
 def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[Event]:
     context = state.context
     if len(head) < HEAD_BYTES:
-        head = context.source.read_at(start, HEAD_BYTES)
+        head = read_past(context.source, start, HEAD_BYTES)
     if not form.accept(head):
         return
     try:
