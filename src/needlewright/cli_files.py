@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import json
+import os
 import sys
 import threading
 import time
@@ -23,6 +24,7 @@ from needlewright.wording import cli as words
 
 TELL_SECONDS = 1.0
 LIST = "mending.json"
+STANDARD_OUTPUT = ("-", "/dev/stdout")
 
 
 def add_commands(commands: Any, existing: Any, interrupt: Any) -> None:
@@ -50,17 +52,23 @@ def _check(options: argparse.Namespace, stop: threading.Event) -> int:
             totals[_grade(item)] += 1
             list_.add(_told(item))  # first: what was said is listed, whatever happens then
             print(_line(item), flush=True)
-    print(_totals(totals))
+        print(_totals(totals))
     if stop.is_set():
         raise KeyboardInterrupt
     return 1 if totals["unreadable"] else 0
 
 
 def _opened(path: str | None) -> TextIO | None:
-    """The list at `path`, which must not be there yet; None without one."""
+    """The list at `path`, which must not be there yet; None without one. Pipes and devices are
+    written to as they are."""
     if path is None:
         return None
+    if path in STANDARD_OUTPUT:
+        return os.fdopen(os.dup(sys.__stdout__.fileno() if sys.__stdout__ else 1), "w",
+                         encoding="utf-8")
     try:
+        if os.path.exists(path) and not os.path.isfile(path) and not os.path.isdir(path):
+            return open(path, "w", encoding="utf-8")
         return open(path, "x", encoding="utf-8")
     except FileExistsError as error:
         raise NeedlewrightError("list-there", path=path) from error
@@ -92,10 +100,14 @@ class Listing:
 
 @contextlib.contextmanager
 def listing(path: str | None, name: str) -> Iterator[Listing]:
-    """A list in the new file `path`, which is JSON to its end however the work ends."""
+    """A list in the new file `path`, which is JSON to its end however the work ends. Where it goes
+    to standard output, what is told besides goes to the other one."""
     list_ = Listing(_opened(path), name)
+    aside = contextlib.redirect_stdout(sys.stderr) if path in STANDARD_OUTPUT else (
+        contextlib.nullcontext())
     try:
-        yield list_
+        with aside:
+            yield list_
     finally:
         list_.close()
 
@@ -165,9 +177,9 @@ def _mend(options: argparse.Namespace, stop: threading.Event,
             list_.add(_mended_told(done))
             print(_mended_line(done), flush=True)
         list_.finished = not stop.is_set()
-    print(f"{units.count(totals['mended'], 'file')} mended, {totals['unproven']:,} unproven, "
-          f"{totals['partial']:,} in part, {totals['left']:,} left as they are; the list is "
-          f"{wanted}")
+        print(f"{units.count(totals['mended'], 'file')} mended, {totals['unproven']:,} unproven, "
+              f"{totals['partial']:,} in part, {totals['left']:,} left as they are; the list is "
+              f"{wanted}")
     if stop.is_set():
         raise KeyboardInterrupt
     return 1 if unread else 0

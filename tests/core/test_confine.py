@@ -251,7 +251,7 @@ class HostileFolderTest(unittest.TestCase):
             "core.imaging.hash_child": ("0", "1", "sha256", "0", "1"),
             "core.stitching.crew_member": (own, "0"),
             "core.imaging.reader_child": ("/nowhere", "0", "1"),
-            "core.phones.child": ("ptpip://127.0.0.1:1",),
+            "core.phones.child": ("ptpip://127.0.0.1:1", own),
             "standins.phone": ("/nowhere", "/nowhere"),
             "standins.album": ("/nowhere", "/nowhere"),
             "standins.sync": ("/nowhere", "/nowhere"),

@@ -7,7 +7,8 @@ memory and nowhere else, unless the person asks for the desktop's keyring.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from PySide6.QtCore import QObject, Qt, QThread, Signal
 from PySide6.QtWidgets import QApplication
@@ -42,7 +43,7 @@ class Asker(QObject):
         self._settings = settings
         self._open: set[_Question] = set()
         self._lock = threading.Lock()
-        self._ended = False
+        self._silent = 0  # how many want nobody to be asked
         self._wanted.connect(self._hand_on, Qt.ConnectionType.QueuedConnection)
         secrets.asked_by(self.ask)
 
@@ -55,7 +56,7 @@ class Asker(QObject):
     def ask(self, spec: str, what: str, wrong: bool) -> str | None:
         """Ask, from any thread but the window's, which would wait for itself."""
         app = QApplication.instance()
-        if app is None or QThread.currentThread() is app.thread() or self._ended:
+        if app is None or QThread.currentThread() is app.thread() or self._silent:
             return None
         if what == secrets.PASSWORD and not wrong and spec in self.kept:
             known = keyrings.known(spec)
@@ -63,6 +64,8 @@ class Asker(QObject):
                 return known
         question = _Question()
         with self._lock:
+            if self._silent:
+                return None
             self._open.add(question)
         self._wanted.emit(spec, what, wrong, question)
         question.answered.wait()
@@ -76,8 +79,21 @@ class Asker(QObject):
 
     def end(self) -> None:
         """Nobody answers any more."""
-        self._ended = True
+        self._silent += 1
         self.dismiss()
+
+    @contextmanager
+    def silence(self) -> Iterator[None]:
+        """Meanwhile nobody is asked, and whoever asks goes on without: the window's thread waits
+        for the others to end, and shows no question."""
+        with self._lock:
+            self._silent += 1
+        self.dismiss()
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._silent -= 1
 
     def dismiss(self) -> None:
         """Whoever waits for an answer gets none."""
@@ -94,7 +110,7 @@ class Asker(QObject):
             question.secret, question.keep = secret, keep
             question.answered.set()
 
-        if self._ended:
+        if self._silent:
             answer(None, False)
         else:
             self.asked.emit(spec, what, wrong, answer)

@@ -458,6 +458,10 @@ class Session(QObject):
         job."""
         self._meanwhile = self._next_plan = None
         self.queued.clear()
+        with self.shelves.asker.silence():
+            self._end_threads()
+
+    def _end_threads(self) -> None:
         self.shelves.end_work()
         for work in (self.search, self.delivery, self.frames):
             if work is not None:

@@ -24,12 +24,16 @@ _lock = threading.Lock()
 
 def keep(address: str, thing: Kept) -> None:
     """Keep what is open at `address` until somebody takes it, or its time is over."""
-    let_go(address)
     timer = threading.Timer(KEPT_SECONDS, _over, (address, thing))
     timer.daemon = True
-    with _lock:
+    with _lock:  # in one go, or of two at once the first would stay open for good
+        before, counted = _kept.get(address, (None, None))
         _kept[address] = thing, timer
     timer.start()
+    if counted is not None:
+        counted.cancel()
+    if before is not None and before is not thing:
+        before.end()
 
 
 def take(address: str) -> Kept | None:

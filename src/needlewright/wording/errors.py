@@ -122,6 +122,9 @@ SENTENCES = {
     "job-at-work": "Another program is working on the job in {path}. Try again when it has ended, "
                    "or stop it; nothing was changed.",
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
+    "job-damaged-searched": "The job file at {path} is damaged ({reason}), so no search writes to "
+                            "it any more. What can be read of it is listed and delivered; begin a new "
+                            "job to search again.",
     "job-row-damaged": "The job file is damaged: an entry in it makes no sense ({reason}). Finds "
                        "that can be read are still listed and delivered.",
     "job-damaged-in-part": "Parts of the job file at {path} cannot be read ({reason}); what can be "
@@ -131,6 +134,9 @@ SENTENCES = {
     "job-on-source": "{path} lies on the medium that is being recovered, and nothing may be "
                      "written there; choose another disk for it.",
     "source-elsewhere": "The medium cannot be opened by another process.",
+    "backups-not-all": "{path} holds more than {count:,} files and folders; what lies behind those "
+                       "was not looked at. Give a folder further in.",
+    "reader-ended": "{path} was not opened: the process that reads it ended at once.",
     "source-silent": "{path} did not open within {seconds} seconds.",
     "other-medium": "{path} is another medium than the one that {image} was begun from; nothing "
                     "was read into it.",

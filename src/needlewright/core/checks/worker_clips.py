@@ -56,13 +56,16 @@ def _streams(container: Any, kinds: tuple[str, ...], strict: bool) -> list[Any]:
 
 
 def _frame_from(container: Any, stream: Any, seconds: float | None) -> Any:
-    """The first frame that decodes at or behind `seconds`, or None."""
+    """The first frame that decodes at or behind `seconds` from the clip's first, or None."""
+    wanted = -1.0
     if seconds is not None:
+        # Transport streams count from anywhere.
+        moment = seconds + (container.start_time or 0) / 1_000_000
+        wanted = moment - 0.001
         try:
-            container.seek(int(seconds * 1_000_000), backward=True)
+            container.seek(int(moment * 1_000_000), backward=True)
         except av.error.FFmpegError:
             return None
-    wanted = -1.0 if seconds is None else seconds - 0.001
     last = None
     try:
         for tries, packet in enumerate(container.demux(stream)):
@@ -396,7 +399,8 @@ def still(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> tuple[
             answer["width"], answer["height"] = frame.width, frame.height
             answer["ok"] = True
             answer["corrupt"] = bool(getattr(frame, "is_corrupt", False))
-            answer["at"] = frame.time
+            begins = (container.start_time or 0) / 1_000_000
+            answer["at"] = None if frame.time is None else max(0.0, frame.time - begins)
             side = min(request["side"], max(frame.width, frame.height))
             high = max(2, round(side * frame.height / max(frame.width, frame.height)))
             return answer, [thumbnail(small(frame, high), request["side"],

@@ -28,7 +28,15 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.databases.reading import Database
 from needlewright.core.delivery.blocks import bytes_of, write_all
-from needlewright.core.delivery.guards import MARKER, STAGING, Guard, Need, look, refuse
+from needlewright.core.delivery.guards import (
+    MARKER,
+    STAGING,
+    Guard,
+    Need,
+    look,
+    refuse,
+    unfinished_of,
+)
 from needlewright.core.delivery.listing import (
     DeliveredFile,
     entry,
@@ -215,6 +223,7 @@ def _staged(job: Job, destination: Path) -> Iterator[Path]:
             fcntl.flock(marker, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError as error:
             raise DeliveryError("to-busy", path=str(destination)) from error
+        _still_ours(destination, job)
         _clear(destination)
         marker.truncate(0)
         marker.write(json.dumps({
@@ -226,8 +235,19 @@ def _staged(job: Job, destination: Path) -> Iterator[Path]:
         yield staging
 
 
+def _still_ours(destination: Path, job: Job) -> None:
+    """DeliveryError where something else came between the guards and the lock: nothing of others
+    is removed."""
+    inside = sum(path.name != MARKER for path in destination.iterdir())
+    if inside and unfinished_of(destination) != job_id(job):
+        marker = destination / MARKER
+        if not marker.stat().st_size:
+            marker.unlink()  # made a moment ago, by us
+        raise DeliveryError("to-not-empty", path=str(destination), items=inside)
+
+
 def _clear(destination: Path) -> None:
-    """Remove what an unfinished delivery of ours left; the guards have matched its marker."""
+    """Remove what an unfinished delivery of ours left."""
     for name in (STAGING, "data"):
         shutil.rmtree(destination / name, ignore_errors=True)
     for path in destination.iterdir():

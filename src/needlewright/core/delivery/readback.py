@@ -55,8 +55,8 @@ class ReadBack:
         self._thread.join()
 
     def check(self) -> None:
-        """Raises DeliveryError for what read back differently, OSError for what could not be read.
-        """
+        """Raises DeliveryError for what read back differently, OSError for what could not be read,
+        and whatever else ended the comparing."""
         if self._error is not None:
             raise self._error
 
@@ -65,7 +65,7 @@ class ReadBack:
             more = True
             while more and not self._ends():
                 more = self._batch()
-        except (DeliveryError, OSError) as error:
+        except Exception as error:  # whatever it is: what was not compared was not read back
             self._error = error
 
     def _ends(self) -> bool:

@@ -57,6 +57,9 @@ class ReaderProcess:
         if opened is None:
             self.abandon()
             raise SourceError("source-silent", path=spec, seconds=OPEN_SECONDS)
+        if not opened:  # it ended before it said anything
+            self.close()
+            raise SourceError("reader-ended", path=spec)
         if "error" in opened:
             self.close()
             code = str(opened["error"])
@@ -116,6 +119,7 @@ class ReaderProcess:
         self._close_pipes()
         # Reaps it if it does end; nobody waits for this thread either.
         threading.Thread(target=self._process.wait, daemon=True).start()
+        self._let_go()
 
     def _close_pipes(self) -> None:
         for pipe in (self._process.stdin, self._process.stdout):
@@ -128,7 +132,12 @@ class ReaderProcess:
         self._close_pipes()
         self._process.kill()
         self._process.wait()
+        self._let_go()
+
+    def _let_go(self) -> None:
         with contextlib.suppress(BufferError):  # an answer's data may still be looked at
             self._view.release()
             self._shared.close()
-        os.close(self._memory_fd)
+        if self._memory_fd >= 0:
+            os.close(self._memory_fd)
+            self._memory_fd = -1

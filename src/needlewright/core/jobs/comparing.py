@@ -36,7 +36,8 @@ SIDE = 8  # comparisons a row and a column
 NEAR = 8  # of 128 that may differ
 PROPORTION = 0.03  # by which width over height may differ
 MOST_ALIKE = 32  # finds of one name and time; more are no versions of one file
-AT_ONCE = 256  # rows that are compared with all others
+AT_ONCE = 256  # rows that are compared with all others,
+ACROSS = 8192  # ... so many of those at a time
 Prints = NDArray[np.uint64]
 
 
@@ -121,7 +122,7 @@ def _by_bytes(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator[
                 done += 1
                 yield Comparing(done, total)
             for same in hashes.values():
-                yield from _tied(same, SAME_BYTES)
+                yield from _all_the_same(same)
 
 
 def _hash(job: Job, row: FindRow, media: Media, stop: StopSignal) -> str:
@@ -139,6 +140,22 @@ def _hash(job: Job, row: FindRow, media: Media, stop: StopSignal) -> str:
     except NeedlewrightError:
         return ""
     return digest.hexdigest()
+
+
+def _all_the_same(same: Sequence[FindRow]) -> Iterator[Versions]:
+    """Each find of the same bytes tied to one of every other source: there may be thousands of one
+    content, and who knows one of them knows that it is there."""
+    by_source: dict[int, list[FindRow]] = defaultdict(list)
+    for row in sorted(same, key=lambda row: row.grade not in SOUND):
+        by_source[row.source].append(row)
+    told: set[tuple[int, int]] = set()
+    for source, rows in by_source.items():
+        for other, theirs in by_source.items():
+            for row in rows if other != source else ():
+                first, second = sorted((row.id, theirs[0].id))
+                if (first, second) not in told:
+                    told.add((first, second))
+                    yield Versions(first, second, SAME_BYTES)
 
 
 def _tied(same: Sequence[FindRow], relation: str) -> Iterator[Versions]:
@@ -203,12 +220,14 @@ def _only(numbers: Sequence[int], pictures: Sequence[FindRow], source: int) -> i
 def _near(every: Prints, begin: int) -> Iterator[tuple[int, int]]:
     """Pairs of prints that differ in NEAR signs at most, one of them of the block at `begin`."""
     block = every[begin : begin + AT_ONCE]
-    differ = np.zeros((len(block), len(every)), np.uint16)
-    for part in range(2):
-        differ += _ones(block[:, None, part] ^ every[None, :, part])
-    for one, other in zip(*np.nonzero(differ <= NEAR)):
-        if begin + one != other:
-            yield begin + int(one), int(other)
+    for first in range(0, len(every), ACROSS):
+        across = every[first : first + ACROSS]
+        differ = np.zeros((len(block), len(across)), np.uint16)
+        for part in range(2):
+            differ += _ones(block[:, None, part] ^ across[None, :, part])
+        for one, other in zip(*np.nonzero(differ <= NEAR)):
+            if begin + one != first + other:
+                yield begin + int(one), first + int(other)
 
 
 def _ones(words: Prints) -> NDArray[np.uint16]:
@@ -244,16 +263,14 @@ def versions_of(job: Job, number: int) -> list[tuple[int, str]]:
     return found
 
 
-def is_missing(job: Job, row: FindRow, first: frozenset[int] | None = None) -> bool:
+def _is_missing(row: FindRow, versions: Sequence[tuple[FindRow, str]],
+                first: frozenset[int] | None) -> bool:
     """Whether a find adds to what the job has: nowhere else are the same bytes whole, nor the same
     picture as large, nor, of a damaged one, a whole file of that name and time. `first`: sources
     that come before its own where two are equally good, all where None."""
-    for other, relation in versions_of(job, row.id):
-        there = job.rows([other])
-        if there and there[0].grade in SOUND and _is_as_good(
-                there[0], row, relation, first is None or there[0].source in first):
-            return False
-    return True
+    return not any(other.grade in SOUND and _is_as_good(
+        other, row, relation, first is None or other.source in first)
+        for other, relation in versions)
 
 
 def _is_as_good(theirs: FindRow, mine: FindRow, relation: str, comes_first: bool) -> bool:
@@ -278,6 +295,20 @@ def missing_of(job: Job, rows: Sequence[FindRow], source: int | None = None) -> 
         number for number in every if number not in distant or number < own) for own in every}
     mine = {source} if source is not None else distant
     phones = {row.id for row in job.sources() if row.kind == PHONE}
+    versions = _every_version(job)
     return [row for row in rows if row.source in mine and row.grade != Grade.GONE
             and (row.removed or row.source not in phones)
-            and is_missing(job, row, first[row.source])]
+            and _is_missing(row, versions.get(row.id, ()), first[row.source])]
+
+
+def _every_version(job: Job) -> dict[int, list[tuple[FindRow, str]]]:
+    """(row, relation) of all that is the same as each find of which anything is."""
+    pairs = [(one, other, relation) for relation in (SAME_BYTES, SAME_PICTURE, SAME_NAME)
+             for one, other in job.links(relation)]
+    rows = {row.id: row for row in job.rows(sorted({n for pair in pairs for n in pair[:2]}))}
+    found: dict[int, list[tuple[FindRow, str]]] = defaultdict(list)
+    for one, other, relation in pairs:
+        for mine, theirs in ((one, other), (other, one)):
+            if theirs in rows:
+                found[mine].append((rows[theirs], relation))
+    return found

@@ -8,7 +8,10 @@ is kept in `damage`.
 from __future__ import annotations
 
 import os
+import shutil
 import sqlite3
+import tempfile
+import threading
 from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from pathlib import Path
@@ -34,8 +37,10 @@ class Database:
 
     def __init__(self, folder: Path, *, create: bool, read_only: bool) -> None:
         self.folder = folder
-        self.damage: str | None = None
         self._connection = _connect(folder, create, read_only)
+        self._name = str(folder)
+        self._afterwards: list[Callable[[], None]] = []
+        self.damage = _looked_through(self._name, self._connection)
         self._scribe: Scribe | None = None if read_only else scribe_of(folder)
 
     def close(self) -> None:
@@ -44,6 +49,8 @@ class Database:
         if scribe is not None:
             scribe.leave()
         self._connection.close()
+        name, self._name = self._name, ""
+        _let_go(name)
 
     @property
     def changes(self) -> int:
@@ -111,13 +118,48 @@ class Database:
         except BaseException:
             if self._connection.in_transaction:
                 self._connection.rollback()
+            self._afterwards.clear()
             raise
+        while self._afterwards:
+            self._afterwards.pop()()
         return done
+
+    def afterwards(self, act: Callable[[], None]) -> None:
+        """Have `act` run once the transaction that is being written is, and not if it never is."""
+        self._afterwards.append(act)
 
     def _explained(self, error: Exception) -> JobError:
         if isinstance(error, sqlite3.OperationalError) or _kind(error) in FULL_OR_READ_ONLY:
             return JobError("job-not-written", path=str(self.folder), reason=str(error))
         return JobError("job-damaged", path=str(self.folder), reason=str(error))
+
+
+_open: dict[str, tuple[int, str | None]] = {}  # folder -> (how many have it open, its damage)
+_lock = threading.Lock()
+
+
+def _looked_through(name: str, connection: sqlite3.Connection) -> str | None:
+    """What is wrong with the pages of the job file in the folder `name`, which is looked through
+    where nobody in this process has it open yet; None where nothing is."""
+    with _lock:
+        users, damage = _open.get(name, (0, None))
+        if not users:
+            try:
+                told = str(connection.execute("PRAGMA quick_check(1)").fetchone()[0])
+            except BROKEN as error:
+                told = str(error)
+            damage = None if told == "ok" else told.splitlines()[-1]
+        _open[name] = users + 1, damage
+        return damage
+
+
+def _let_go(name: str) -> None:
+    with _lock:
+        users, damage = _open.get(name, (0, None))
+        if users > 1:
+            _open[name] = users - 1, damage
+        else:
+            _open.pop(name, None)
 
 
 def _kind(error: Exception) -> int:
@@ -152,14 +194,18 @@ def _open_to_write(path: Path, folder: Path) -> sqlite3.Connection:
     return database
 
 
-def _open_to_read(path: Path, folder: Path) -> sqlite3.Connection:
-    """Open without changing a byte; an older file is brought up to date in memory only."""
-    writable = os.access(folder, os.W_OK)
+def _open_to_read(path: Path, folder: Path, copied: bool = False) -> sqlite3.Connection:
+    """Open without changing a byte; an older file, or one that is `copied`, in memory only."""
+    writable = os.access(path.parent, os.W_OK)
+    log = path.with_name(f"{path.name}-wal")
+    if not writable and log.exists() and log.stat().st_size:
+        return _with_log(path, log, folder)
     mode = "mode=ro" if writable else "mode=ro&immutable=1"  # no room for files beside it
     database = sqlite3.connect(f"file:{_quoted(path)}?{mode}", uri=True, isolation_level=None,
                                timeout=BUSY_SECONDS, check_same_thread=False)
     try:
-        if database.execute("PRAGMA user_version").fetchone()[0] < len(MIGRATIONS):
+        version = database.execute("PRAGMA user_version").fetchone()[0]
+        if copied or version < len(MIGRATIONS):
             copy = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
             database.backup(copy)
             database.close()
@@ -170,6 +216,15 @@ def _open_to_read(path: Path, folder: Path) -> sqlite3.Connection:
         database.close()
         raise
     return database
+
+
+def _with_log(path: Path, log: Path, folder: Path) -> sqlite3.Connection:
+    """A copy in memory of a job file and the log beside it, on a medium that allows no writing: the
+    newest finds stand in the log alone, which SQLite reads only where it may write beside it."""
+    with tempfile.TemporaryDirectory(prefix="needlewright-") as place:
+        for one in (path, log):
+            shutil.copyfile(one, Path(place) / one.name)
+        return _open_to_read(Path(place) / path.name, folder, copied=True)
 
 
 def _prepare(folder: Path, create: bool) -> None:

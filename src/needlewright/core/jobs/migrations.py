@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
 
 from needlewright.core.errors import JobError
 
@@ -223,9 +224,33 @@ def migrate(database: sqlite3.Connection, path: str) -> None:
         raise JobError("job-not-ours", path=path)
     if version > len(MIGRATIONS):
         raise JobError("job-newer", path=path, version=version, known=len(MIGRATIONS))
-    for number in range(version, len(MIGRATIONS)):
-        # One transaction a migration: killed in the middle, the file stays at the old version.
+    if version < len(MIGRATIONS):
         database.execute("PRAGMA foreign_keys = OFF")  # tables are built anew beside the old
-        database.executescript(
-            f"BEGIN IMMEDIATE; {MIGRATIONS[number]} PRAGMA application_id = {APPLICATION_ID};"
-            f"PRAGMA user_version = {number + 1}; COMMIT;")
+    while version < len(MIGRATIONS):
+        # One transaction a migration: killed in the middle, the file stays at the old version. The
+        # version is asked for within it, since another program may just have done the same.
+        database.execute("BEGIN IMMEDIATE")
+        try:
+            version = database.execute("PRAGMA user_version").fetchone()[0]
+            if version < len(MIGRATIONS):
+                for statement in _statements(MIGRATIONS[version]):
+                    database.execute(statement)
+                version += 1
+                database.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+                database.execute(f"PRAGMA user_version = {version}")
+            database.execute("COMMIT")
+        except BaseException:
+            if database.in_transaction:
+                database.execute("ROLLBACK")
+            raise
+
+
+def _statements(script: str) -> Iterator[str]:
+    """The statements of a script: `executescript` would end the transaction it is run in."""
+    statement = ""
+    for part in script.split(";"):
+        statement += part + ";"
+        if sqlite3.complete_statement(statement):
+            yield statement
+            statement = ""
+

@@ -64,6 +64,8 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
     everything where all of it has. Raises SourceError and JobError, the latter also where another
     program works on the job; what was found until then is kept.
     """
+    if job.damage is not None:
+        raise JobError("job-damaged-searched", path=str(job.folder), reason=job.damage)
     with at_work(job.folder), open_source(source.path) as image:
         if isinstance(image, DistantShelf):
             image.heed(stop)

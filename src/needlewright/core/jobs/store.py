@@ -286,13 +286,15 @@ class Job:
         return {row[0]: (row[1], row[2], row[3]) for row in reversed(rows)}
 
     def related(self, number: int, relation: str, back: bool = False) -> list[int]:
-        """The finds that `number` has a relation to; with `back`, those that have it to `number`.
-        """
+        """The finds that `number` has a relation to; with `back`, those that have it to it."""
         mine, others = ("other", "find") if back else ("find", "other")
-        rows = self._database.rows(
+        return [row[0] for row in self._database.rows(
             f"SELECT {others} FROM links WHERE {mine} = ? AND relation = ? ORDER BY 1",
-            (number, relation))
-        return [row[0] for row in rows]
+            (number, relation))]
+
+    def links(self, relation: str) -> list[tuple[Any, ...]]:
+        """(find, other) of all that have a relation."""
+        return self._database.rows("SELECT find, other FROM links WHERE relation = ?", (relation,))
 
     def relate(self, number: int, other: int, relation: str, detail: str = "") -> None:
         """Keep that find `number` has a relation to find `other`."""

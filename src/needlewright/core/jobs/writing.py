@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -74,6 +75,7 @@ class FindWriter:
 
     def __init__(self, database: Database, folder: Path) -> None:
         self._database, self._folder = database, folder
+        self._dropped: dict[Path, list[Path]] = {}  # pictures that go once that is written
 
     def add(self, source: int, finds: Sequence[Find]) -> list[int]:
         """Write what is new or better; returns the ids of those."""
@@ -379,8 +381,15 @@ class FindWriter:
             (source, step, kind, grade, count, size))
 
     def _drop_pictures(self, number: int) -> None:
+        """They go once it is written that the find has none: undone, it would have lost them."""
         for path in (places.thumbnail_path(self._folder, number),
                      places.strip_path(self._folder, number)):
+            dropped = self._dropped[path] = [path]
+            self._database.afterwards(partial(self._unlink, dropped))
+
+    def _unlink(self, dropped: list[Path]) -> None:
+        for path in dropped:  # none where another was written in its place since
+            self._dropped.pop(path, None)
             path.unlink(missing_ok=True)
 
     def _write_pictures(self, number: int, find: Find) -> None:
@@ -388,6 +397,7 @@ class FindWriter:
                               (places.strip_path(self._folder, number), find.strip)):
             if not picture:
                 continue
+            self._dropped.pop(path, []).clear()
             try:
                 path.parent.mkdir(parents=True, exist_ok=True)
                 path.write_bytes(picture)

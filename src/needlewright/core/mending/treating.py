@@ -9,6 +9,7 @@ written over.
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
 import struct
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -43,6 +44,8 @@ from needlewright.core.walks import Outcome
 HALF = 0.5  # of a file must be there for it to be called mended
 MOST_REFERENCES = 8  # of the files themselves
 MAX_SAME_NAMES = 10_000
+FAULT_LOG = logging.getLogger("needlewright.faults")
+#: What is no error of a file but of ours; its trace is kept in that log.
 FAULTS = (ArithmeticError, AssertionError, AttributeError, LookupError, TypeError, ValueError,
           struct.error)
 #: Checks of content that pass whatever samples a file holds.
@@ -183,10 +186,16 @@ def treat_patient(patient: Patient, find: Find, result: Treated, to: Path,
                 if trial.takes(proposal):
                     break
         except FAULTS:  # one odd file must not end the work on all others
+            note_fault(patient.name)
             result.why = result.why or "fault"
         trial.settle()
     finally:
         trial.clear()
+
+
+def note_fault(name: str) -> None:
+    """Keep the trace of an error that is a fault of ours, whatever the file is like."""
+    FAULT_LOG.exception("a fault of ours while %s was mended", name)
 
 
 def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended]:
@@ -208,6 +217,7 @@ def _proposals(patient: Patient, find: Find, result: Treated) -> Iterator[Mended
         except MemoryError:
             result.why = "too-large"
         except FAULTS:
+            note_fault(patient.name)
             result.why = result.why or "fault"
 
 

@@ -114,9 +114,9 @@ class Child:
             _say(words)
 
 
-def main(address: str) -> None:
+def main(address: str, parent: int) -> None:
     """Serve requests until standard input ends, or the device is lost."""
-    processes.end_with_parent(os.getppid())
+    processes.end_with_parent(parent)
     try:
         session = Session(link_to(address))
     except Unwelcome:
@@ -154,6 +154,6 @@ def _say(words: dict[str, Any]) -> None:
 
 if __name__ == "__main__":
     try:
-        main(sys.argv[1])
+        main(sys.argv[1], int(sys.argv[2]))
     except BrokenPipeError:  # whoever asked has gone
         os._exit(1)

@@ -28,6 +28,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 SILENT_SECONDS = 120.0  # without any word from the process
 POLL_SECONDS = 0.1
+KILLED_SECONDS = 5.0  # that a killed process is waited for
 MOST_LINE = 1 << 26
 OF_OBJECTS = frozenset(("fetch", "thumbnail", "put"))
 STATES = frozenset((codes.ACCESS_DENIED, codes.STORE_NOT_AVAILABLE))
@@ -179,7 +180,7 @@ class Phone:
         self.address = resolved(self.spec)
         kept_open.let_go(self.address)  # many speak with one at a time
         self._process = processes.start_to_stay("needlewright.core.phones.child",
-                                                 self.address)
+                                                 self.address, str(os.getpid()))
         assert self._process.stdout is not None
         os.set_blocking(self._process.stdout.fileno(), False)
         self._selector = selectors.DefaultSelector()
@@ -244,7 +245,11 @@ class Phone:
             self._selector = None
         if process is not None:
             process.kill()
-            process.wait()
+            try:
+                process.wait(KILLED_SECONDS)
+            except subprocess.TimeoutExpired:
+                # It hangs in the kernel, which lets it go when it will; nobody waits for that.
+                threading.Thread(target=process.wait, daemon=True).start()
             for stream in (process.stdin, process.stdout):
                 if stream is not None:
                     with contextlib.suppress(OSError):

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from urllib.parse import unquote
@@ -131,9 +131,18 @@ def _by_folder(path: str, hidden: Collection[str]) -> Kept | None:
     if GALLERY.search(path):
         return Kept(GALLERY_TRASH)
     if hidden and not path.endswith(f"/{MARKER}") and path != MARKER and any(
-            path.startswith(folder) for folder in hidden):
+            folder in hidden for folder in _folders_above(path)):
         return Kept(HIDDEN)
     return None
+
+
+def _folders_above(path: str) -> Iterator[str]:
+    """Each folder that a path lies in, with a slash behind it; "" is the top."""
+    yield ""
+    at = path.find("/")
+    while at >= 0:
+        yield path[: at + 1]
+        at = path.find("/", at + 1)
 
 
 def _inside(kept: Kept, rest: str) -> Kept:

@@ -100,6 +100,8 @@ def _taken_in(context: Context, carrier: Carrier, pool: DecoderPool[int],
                                   f"{FOLDER}/{path.name}", one.sha256)
                 find = _named(replace(done.find, content=content), names.of(offered))
                 yield Found(_flawed(_reduced(find, offered), shelf.flaw(offered)))
+            elif done.find is None and not stop.is_set():  # it came, and cannot be examined here
+                yield Found(_without(done.error, names.of(offered)))
         yield pace.progress(reached, state)
     if away is not None:
         raise away

@@ -52,14 +52,17 @@ class FoundBackup:
 
 
 def places_in(top: Path, stop: StopSignal) -> Iterator[Path]:
-    """Where backups lie in `top` and below; `top` itself where that holds nothing else."""
+    """Where backups lie in `top` and below; `top` itself where that holds nothing else. SourceError
+    at last where there is more below it than is looked at."""
     found, looked = 0, 0
     line: list[tuple[Spot, int]] = [(spot_at(top, _heeding(stop)), 0)]
     while line:
         spot, depth = line.pop()
         looked += 1
-        if stop.is_set() or looked > MOST_PLACES:
+        if stop.is_set():
             return
+        if looked > MOST_PLACES:
+            raise SourceError("backups-not-all", path=str(top), count=MOST_PLACES)
         # What is called a picture is none, and a folder of pictures is quickly passed.
         layout = layout_of(spot, is_own=True) if _may_be(spot) else None
         if layout is not None and _is_itself(spot, layout):
@@ -128,12 +131,17 @@ def find_backups(places: Iterable[Path], stop: StopSignal,
     for place in places:
         if not spot_at(Path(os.path.abspath(place)), _heeding(stop)).exists():
             raise SourceError("source-missing", path=str(place))
-        for path in places_in(Path(os.path.abspath(place)), stop):
-            real = os.path.realpath(path)
-            if real not in seen:
-                seen.add(real)
-                told(path)
-                yield look_at(path, stop)
+        try:
+            for path in places_in(Path(os.path.abspath(place)), stop):
+                real = os.path.realpath(path)
+                if real not in seen:
+                    seen.add(real)
+                    told(path)
+                    yield look_at(path, stop)
+        except SourceError as error:
+            if error.code != "backups-not-all":
+                raise
+            yield FoundBackup(Path(os.path.abspath(place)), problem=error)
 
 
 def look_at(path: Path, stop: StopSignal) -> FoundBackup:
