@@ -6,7 +6,7 @@ import io
 import struct
 import unittest
 
-from needlewright.core.phones import codes
+from needlewright.core.phones import codes, link_usb
 from needlewright.core.phones.datasets import Item
 from needlewright.core.phones.link import Lost, Outgoing
 from needlewright.core.phones.link_usb import COMMAND, DATA, EVENT, PACKET, RESPONSE, UsbLink
@@ -63,6 +63,21 @@ class UsbTest(unittest.TestCase):
         out = io.BytesIO()
         session.fetch(Item(7, size=size), 0, out, lambda part: None)
         return out.getvalue()
+
+    def test_data_without_a_length_may_be_longer_than_a_length_can_say(self):
+        block = bytes(1 << 19)
+
+        class Endless:
+            left = (4 << 30) // len(block) + 3
+
+            def read(self, length):
+                self.left -= 1
+                return block if self.left > 0 else b"" if self.left < 0 else b"end"
+
+        got = []
+        link = UsbLink(Endless())
+        link._take(block, link_usb.UNSTATED, lambda part: got.append(len(part)), 1e300)
+        self.assertGreater(sum(got), 4 << 30)
 
     def test_a_session_from_its_first_to_its_last_word(self):
         session, pipes = self.session(

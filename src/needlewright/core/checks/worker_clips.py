@@ -58,7 +58,7 @@ def _streams(container: Any, kinds: tuple[str, ...], strict: bool) -> list[Any]:
 def _frame_from(container: Any, stream: Any, seconds: float | None) -> Any:
     """The first frame that decodes at or behind `seconds` from the clip's first, or None."""
     wanted = -1.0
-    if seconds is not None:
+    if seconds is not None and seconds > 0:  # the first is where it is opened
         # Transport streams count from anywhere.
         moment = seconds + (container.start_time or 0) / 1_000_000
         wanted = moment - 0.001
