@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
+import os
 import random
+import signal
+import subprocess
 import tempfile
 import threading
+import traceback
 import unittest
 from collections.abc import Sequence
 from pathlib import Path
+from unittest import mock
 
 from PIL import Image
 
+from needlewright.cli import main
 from needlewright.core.finds import Find
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Found, Rechecked
@@ -91,3 +98,30 @@ class FolderTest(unittest.TestCase):
         source = ImageFile(self.image(data, name))
         self.addCleanup(source.close)
         return source
+
+
+def program(*arguments: object, cwd: Path | None = None,
+            env: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
+    """One command as the installed program would run it, in this process: to start one takes longer
+    than most commands do."""
+    out, err = io.StringIO(), io.StringIO()
+    before = signal.getsignal(signal.SIGINT)
+    with contextlib.ExitStack() as held:
+        held.enter_context(contextlib.redirect_stdout(out))
+        held.enter_context(contextlib.redirect_stderr(err))
+        if cwd is not None:
+            held.enter_context(contextlib.chdir(cwd))
+        if env is not None:
+            held.enter_context(mock.patch.dict(os.environ, env, clear=True))
+        try:
+            status = main([str(one) for one in arguments])
+        except SystemExit as ended:
+            status = ended.code if isinstance(ended.code, int) else 0 if ended.code is None else 1
+            if isinstance(ended.code, str):
+                print(ended.code, file=err)
+        except Exception:  # as the interpreter would tell it
+            traceback.print_exc(file=err)
+            status = 1
+        finally:
+            signal.signal(signal.SIGINT, before)
+    return subprocess.CompletedProcess(list(arguments), status, out.getvalue(), err.getvalue())

@@ -1,8 +1,6 @@
 """The command line as a user calls it: exit status, one clear line, results on standard output."""
 
 import json
-import subprocess
-import sys
 import unittest
 from pathlib import Path
 
@@ -10,14 +8,12 @@ import bagit
 
 from tests.core.test_stitching import cut, laid
 from tests.core.test_stitching import photo as a_photo
-from tests.support import FolderTest, camera_jpeg, medium, noise, png
+from tests.support import FolderTest, camera_jpeg, medium, noise, png, program
 
 PHOTO = camera_jpeg(1)
 
 
-def call(*arguments: object, **options: object) -> subprocess.CompletedProcess:
-    return subprocess.run([sys.executable, "-m", "needlewright", *map(str, arguments)],
-                          capture_output=True, text=True, timeout=120, **options)
+call = program
 
 
 class CliTest(FolderTest):

@@ -14,7 +14,7 @@ from pathlib import Path
 from needlewright.core.jobs.turns import at_work
 from needlewright.wording.errors import explain
 from tests.mending import damage
-from tests.support import FolderTest, noise, png
+from tests.support import FolderTest, noise, png, program
 
 PROGRAM = Path(sys.executable).parent / "needlewright"
 
@@ -31,9 +31,11 @@ class FilesTest(FolderTest):
         path.write_bytes(data)
         return path
 
-    def call(self, *arguments, status=0):
+    def call(self, *arguments, status=0, apart=False):
+        """`apart`: by a program of its own."""
         done = subprocess.run([str(PROGRAM), *map(str, arguments)], capture_output=True, text=True,
-                              timeout=200, cwd=self.folder, check=False)
+                              timeout=200, cwd=self.folder, check=False) if apart else (
+            program(*arguments, cwd=self.folder))
         self.assertEqual(done.returncode, status, done.stderr + done.stdout)
         self.assertNotIn("Traceback", done.stderr)
         return done
@@ -53,10 +55,11 @@ class FilesTest(FolderTest):
         self.call("search", self.made, "--job", "job")
         with at_work(self.folder / "job"):
             for command in (("search", "--job", "job"), ("mend", "--job", "job")):
-                self.assertIn("Another program is working", self.call(*command, status=1).stderr)
+                self.assertIn("Another program is working",
+                              self.call(*command, status=1, apart=True).stderr)
             with at_work(self.folder / "job"):  # the same program may
                 pass
-            self.call("search", "--job", "job", status=1)
+            self.call("search", "--job", "job", status=1, apart=True)
             self.call("finds", "--job", "job")
         self.call("mend", "--job", "job")
 

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.store import Job
-from tests.support import FolderTest, camera_jpeg, medium, noise, png
+from tests.support import FolderTest, camera_jpeg, medium, noise, png, program
 
 PROGRAM = Path(sys.executable).parent / "needlewright"
 
@@ -21,6 +21,8 @@ class CommandTest(FolderTest):
     def call(self, *arguments, **more):
         surroundings = {k: v for k, v in os.environ.items()
                         if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
+        if not more:
+            return program(*arguments, cwd=self.folder, env=surroundings)
         return subprocess.run([str(PROGRAM), *map(str, arguments)], capture_output=True, text=True,
                               timeout=120, env=surroundings, cwd=self.folder, **more)
 
