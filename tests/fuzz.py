@@ -1,21 +1,27 @@
-"""`python -m tests.fuzz [--walks N] [--decodes N] [FORMAT ...]`: broken files for every walker.
+"""`python -m tests.fuzz [--walks N] [--decodes N] [--mends N] [FORMAT ...]`: broken files for every walker.
 
 Seeded mutations of each format's smallest files: flipped bytes, cut ends, stretches of other files,
 lengths set to extremes. A walk may raise FormatError and nothing else, takes bounded time and never
-reaches past its bytes. Then some go through the isolated decoders, which may fail and never hang.
+reaches past its bytes. Then some go through the isolated decoders, which may fail and never hang, and
+some are mended, which never ends in a fault of ours.
 """
 
 from __future__ import annotations
 
 import argparse
+import logging
 import random
 import resource
+import tempfile
+import threading
 import time
 from collections.abc import Iterator
+from pathlib import Path
 
 from needlewright.core.checks.decoding import FRAMES, PICTURE, DecodeRequest, DecoderPool
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
+from needlewright.core.mending import treating
 from needlewright.core.sources.memory import MemorySource
 from tests.media import of_format, samples
 
@@ -109,10 +115,40 @@ def _count(pool: DecoderPool[int], ends: dict[str, int]) -> None:
         ends[end] = ends.get(end, 0) + 1
 
 
+class _Faults(logging.Handler):
+    """Keeps what is logged as a fault of ours."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.told: list[str] = []
+
+    def emit(self, record: logging.LogRecord) -> None:
+        self.told.append(self.format(record))
+
+
+def mend_all(name: str, count: int) -> int:
+    """Have `count` mutations mended; how many came to something. AssertionError with its trace for
+    what is a fault of ours."""
+    faults = _Faults()
+    treating.FAULT_LOG.addHandler(faults)
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            paths = []
+            for index, data in enumerate(mutations(name, count)):
+                paths.append(Path(folder) / f"{index}.{formats()[name].extension}")
+                paths[-1].write_bytes(data)
+            done = list(treating.treat(paths, Path(folder) / "out", [], threading.Event()))
+    finally:
+        treating.FAULT_LOG.removeHandler(faults)
+    assert not faults.told, f"{name}: {faults.told[0]}"
+    return sum(one.output is not None for one in done)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--walks", type=int, default=20_000)
     parser.add_argument("--decodes", type=int, default=500)
+    parser.add_argument("--mends", type=int, default=100)
     parser.add_argument("formats", nargs="*")
     options = parser.parse_args()
     for name in options.formats or formats():
@@ -121,10 +157,11 @@ def main() -> None:
             walk_all(name, data)
         walked = time.process_time() - began
         ends = decode_all(name, options.decodes) if formats()[name].decoder else {}
+        mended = mend_all(name, options.mends)
         peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10
         told = ", ".join(f"{count} {end}" for end, count in sorted(ends.items()))
         print(f"{name:<9} {options.walks:,} walks in {walked:5.0f} s, peak {peak} MiB; "
-              f"decoders: {told or 'none'}", flush=True)
+              f"decoders: {told or 'none'}; {mended:,} mended", flush=True)
 
 
 if __name__ == "__main__":

@@ -200,6 +200,23 @@ class ShelvesWindowTest(WindowCase):
         self.wait(lambda: self.session.source is not None, "the other")
         self.wait(lambda: asked(self.window) is None and not self.session.listings.busy, "the end")
 
+    def test_a_second_question_while_it_closes_waits_for_nobody(self):
+        """The window's thread waits for the work that asks, and shows no question meanwhile."""
+        asker = self.session.shelves.asker
+        answers: list[str | None] = []
+
+        def work() -> None:
+            for spec in ("backup:one", "backup:other"):
+                answers.append(asker.ask(spec, secrets.PASSWORD, False))
+
+        thread = threading.Thread(target=work, daemon=True)
+        thread.start()
+        self.wait(lambda: asked(self.window) is not None, "the question")
+        with mock.patch.object(self.session.joining, "end", lambda: thread.join(60)):
+            self.session.end_work()
+        self.assertFalse(thread.is_alive())
+        self.assertEqual(answers, [None, None])
+
     def test_the_keyring_only_when_asked(self):
         kept: dict[str, str] = {}
         spec = f"backup:{self.backups() / 'sealed'}"

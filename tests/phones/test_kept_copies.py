@@ -16,8 +16,10 @@ from needlewright.core.errors import JobError, SourceError
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.jobs.store import Job
+from needlewright.core.search import step_kept_copies
 from needlewright.core.search.days import days_of
 from needlewright.core.search.events import Finished, Note, Progress
+from needlewright.core.search.examining import Examined
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.open_phone import PhoneShelf
 from needlewright.core.sources.registry import open_source
@@ -69,6 +71,17 @@ class KeptCopiesTest(FolderTest):
             self.search(phone)
         self.search(phone, Plan(("kept-copies",), removed_only=True))
         self.assertEqual(len(self.finds()), len(by_name))  # searched again, nothing is doubled
+
+    def test_what_came_and_cannot_be_examined_is_told(self):
+        def unreadable(paths, stop, pool):
+            for path in paths:
+                yield Examined(path, error=SourceError("source-denied", path=str(path)))
+
+        with mock.patch.object(step_kept_copies, "examine", unreadable):
+            self.search(self.phone())
+        codes = {r.row.name: r.checks[0].code for r in self.finds()}
+        self.assertEqual(codes["FP_0091.jpg"], "object-not-brought")
+        self.assertGreater(len(codes), 3)
 
     def test_delivered_although_the_phone_is_gone(self):
         phone = self.phone(twins=["FP_0003.jpg"])
