@@ -1,9 +1,9 @@
-"""`python -m tests.fuzz [--walks N] [--decodes N] [--mends N] [FORMAT ...]`: broken files for every walker.
+"""`python -m tests.fuzz [--walks N] [--decodes N] [--mends N] [FORMAT ...]`: broken files.
 
 Seeded mutations of each format's smallest files: flipped bytes, cut ends, stretches of other files,
 lengths set to extremes. A walk may raise FormatError and nothing else, takes bounded time and never
-reaches past its bytes. Then some go through the isolated decoders, which may fail and never hang, and
-some are mended, which never ends in a fault of ours.
+reaches past its bytes. Then some go through the isolated decoders, which may fail and never hang,
+and some are mended, which never ends in a fault of ours.
 """
 
 from __future__ import annotations
@@ -133,11 +133,12 @@ def mend_all(name: str, count: int) -> int:
     treating.FAULT_LOG.addHandler(faults)
     try:
         with tempfile.TemporaryDirectory() as folder:
-            paths = []
+            paths, to = [], Path(folder) / "out"
+            to.mkdir()
             for index, data in enumerate(mutations(name, count)):
                 paths.append(Path(folder) / f"{index}.{formats()[name].extension}")
                 paths[-1].write_bytes(data)
-            done = list(treating.treat(paths, Path(folder) / "out", [], threading.Event()))
+            done = list(treating.treat(paths, to, [], threading.Event()))
     finally:
         treating.FAULT_LOG.removeHandler(faults)
     assert not faults.told, f"{name}: {faults.told[0]}"
