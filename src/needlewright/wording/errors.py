@@ -123,8 +123,8 @@ SENTENCES = {
                    "or stop it; nothing was changed.",
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
     "job-damaged-searched": "The job file at {path} is damaged ({reason}), so no search writes to "
-                            "it any more. What can be read of it is listed and delivered; begin a new "
-                            "job to search again.",
+                            "it any more. What can be read of it is listed and delivered; begin "
+                            "a new job to search again.",
     "job-row-damaged": "The job file is damaged: an entry in it makes no sense ({reason}). Finds "
                        "that can be read are still listed and delivered.",
     "job-damaged-in-part": "Parts of the job file at {path} cannot be read ({reason}); what can be "
