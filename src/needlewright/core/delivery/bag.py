@@ -69,6 +69,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Check, Outcome
 
 TELL_SECONDS = 0.1
+MOST_UNREAD = 1 << 26  # bytes of a file that the medium does not give, for which zeros stand
 MOST_DATABASE = 1 << 28  # bytes of a database whose rows are written
 TABLES_TAKE = 3  # times their database, the rows of which lie beside it
 BAG_FILES = "bagit.txt"
@@ -312,7 +313,7 @@ class _Writer:
         target.parent.mkdir(parents=True, exist_ok=True)
         digest, total = hashlib.sha256(), 0
         with media.content(record) as file, target.open("xb", buffering=0) as out:
-            past = Past(file)
+            past = Past(file, MOST_UNREAD)
             for block in bytes_of(past, row):
                 if stop.is_set():
                     return

@@ -7,7 +7,7 @@ from needlewright.core.sources.source import Source, Span
 
 PHYSICAL_BYTES = 4096  # what most media fail by; smaller pieces only cost more failing reads
 LOOK_BYTES = 1 << 20
-MOST_PAST = 1 << 24  # bytes that cannot be read and are read past, of one file
+MOST_PAST = 1 << 20  # bytes that cannot be read and are read past, of one file
 
 
 def read_around(source: Source, offset: int, target: memoryview) -> tuple[int, list[Span]]:
@@ -58,12 +58,12 @@ def read_past(source: Source, offset: int, length: int) -> bytes:
 class Past(Source):
     """A source that reads on past what cannot be read, with zeros, and says how much that was.
 
-    Up to MOST_PAST bytes of it; behind that it raises, as its source does: a medium that is dead
-    from somewhere on would be asked for each of its blocks.
+    Up to `most` bytes of it; behind that it raises, as its source does: a medium that is dead from
+    somewhere on would be asked for each of its blocks, and each may take it seconds.
     """
 
-    def __init__(self, source: Source) -> None:
-        self._source = source
+    def __init__(self, source: Source, most: int = MOST_PAST) -> None:
+        self._source, self._most = source, most
         self.name, self.sector_size = source.name, source.sector_size
         self._bad: dict[int, int] = {}  # first byte -> the one behind the last
 
@@ -75,7 +75,7 @@ class Past(Source):
         try:
             return self._source.read_into(offset, target)
         except SourceError as error:
-            if error.code != "source-range" or self.unread >= MOST_PAST:
+            if error.code != "source-range" or self.unread >= self._most:
                 raise
         filled, bad = read_around(self._source, offset, target)
         for span in bad:
