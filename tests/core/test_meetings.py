@@ -264,7 +264,7 @@ class EndingTest(FolderTest):
         data = camera_jpeg(1, 320, 240)
         broken.write_bytes(data[: len(data) // 2])
         with mock.patch.object(treating, "_proposals", side_effect=AssertionError("ours")), (
-                self.assertLogs("needlewright.faults", logging.ERROR)) as kept:
+                self.assertLogs(treating.FAULT_LOG, logging.ERROR)) as kept:
             done = list(treating.treat([broken], self.folder / "to", [], threading.Event()))
         self.assertEqual(done[0].why, "fault")
         self.assertIn("AssertionError: ours", kept.output[0])

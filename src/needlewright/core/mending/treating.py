@@ -44,7 +44,7 @@ from needlewright.core.walks import Outcome
 HALF = 0.5  # of a file must be there for it to be called mended
 MOST_REFERENCES = 8  # of the files themselves
 MAX_SAME_NAMES = 10_000
-FAULT_LOG = logging.getLogger("needlewright.faults")
+FAULT_LOG = logging.getLogger(__name__)
 #: What is no error of a file but of ours; its trace is kept in that log.
 FAULTS = (ArithmeticError, AssertionError, AttributeError, LookupError, TypeError, ValueError,
           struct.error)
