@@ -64,18 +64,20 @@ def main(names: list[str]) -> int:
          for path in (ROOT / "tests").rglob("test_*.py")),
         key=lambda name: (name not in LONG, name))
     outcomes = []
-    with ProcessPoolExecutor(os.cpu_count() or 1, mp_context=get_context("spawn")) as pool:
-        waiting = {pool.submit(run_module, name): name for name in modules}
-        for done in as_completed(waiting):
-            try:
-                outcome = done.result()
-            except Exception as error:  # its process ended: so is that
-                outcome = Outcome(waiting[done], 1, 1, 0, f"{error!r}", 0.0)
-            outcomes.append(outcome)
-            print(f"{outcome.module}: {outcome.run} run, {outcome.failed} failed, "
-                  f"{outcome.seconds:.0f} s", flush=True)
-            if outcome.text:
-                print(outcome.text, flush=True)
+    pool = ProcessPoolExecutor(os.cpu_count() or 1, mp_context=get_context("spawn"))
+    waiting = {pool.submit(run_module, name): name for name in modules}
+    for done in as_completed(waiting):
+        try:
+            outcome = done.result()
+        except Exception as error:  # its process ended: so is that
+            outcome = Outcome(waiting[done], 1, 1, 0, f"{error!r}", 0.0)
+        outcomes.append(outcome)
+        print(f"{outcome.module}: {outcome.run} run, {outcome.failed} failed, "
+              f"{outcome.seconds:.0f} s", flush=True)
+        if outcome.text:
+            print(outcome.text, flush=True)
+    for process in list((pool._processes or {}).values()):
+        process.kill()  # what a test left running there must not keep the result
     run, failed = sum(o.run for o in outcomes), sum(o.failed for o in outcomes)
     skipped = sum(o.skipped for o in outcomes)
     share = lines_in("tests") / lines_in("src")
@@ -91,4 +93,6 @@ def main(names: list[str]) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1:]))
+    status = main(sys.argv[1:])
+    sys.stdout.flush()
+    os._exit(status)

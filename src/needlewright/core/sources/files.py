@@ -12,6 +12,7 @@ import getpass
 import os
 import stat
 import struct
+from contextlib import suppress
 from pathlib import Path
 
 from needlewright.core.errors import SourceError
@@ -87,6 +88,11 @@ class ImageFile(Source):
 
     def local_path(self) -> tuple[str, int] | None:
         return str(self.path.absolute()), 0
+
+    def __del__(self) -> None:
+        # A net, for whoever opens a source closes it; one that was never fully made raises here.
+        with suppress(Exception):
+            self.close()
 
     def close(self) -> None:
         """Close the descriptor; reading afterwards raises SourceError."""

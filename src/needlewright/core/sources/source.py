@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from contextlib import suppress
 from dataclasses import dataclass
 from types import TracebackType
 from typing import ClassVar, Self
@@ -45,11 +44,6 @@ class Source(ABC):
     def close(self) -> None:
         """Let go of what is open; reading afterwards raises SourceError."""
         return  # most hold nothing
-
-    def __del__(self) -> None:
-        # A net, for whoever opens a source closes it; one that was never fully made raises here.
-        with suppress(Exception):
-            self.close()
 
     def __enter__(self) -> Self:
         return self
