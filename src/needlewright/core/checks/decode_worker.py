@@ -40,6 +40,7 @@ MAX_PIXELS = 180_000_000  # at four bytes a pixel this stays within the limit
 MAX_FILE_BYTES = 1 << 28
 SERVED_BYTES = 1 << 20  # asked for at once
 BLOCK_BYTES = 4096  # what most media fail by
+MOST_LOST = 1 << 20  # bytes of a file that cannot be read and for which zeros stand
 UNREADABLE = 0xFFFF_FFFF
 NICENESS = 12
 ALIVE_SECONDS = 1.0
@@ -96,6 +97,7 @@ class ExtentFile(_Addressed):
         super().__init__(sum(length for _, length in extents))
         self._fd = os.open(path, os.O_RDONLY)
         self._extents = extents
+        self._lost = 0  # bytes that could not be read
         self.unread = False  # whether zeros stand for bytes that could not be read
 
     def read(self, size: int = -1) -> bytes:
@@ -128,6 +130,9 @@ class ExtentFile(_Addressed):
             try:
                 pieces.append(os.pread(self._fd, wanted, at))
             except OSError:
+                self._lost += wanted
+                if self._lost > MOST_LOST:  # a dying medium is not asked for each of its blocks
+                    raise
                 pieces.append(bytes(wanted))
         return b"".join(pieces)
 

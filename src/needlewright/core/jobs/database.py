@@ -146,8 +146,8 @@ def _looked_through(name: str, connection: sqlite3.Connection) -> str | None:
         if not users:
             try:
                 told = str(connection.execute("PRAGMA quick_check(1)").fetchone()[0])
-            except BROKEN as error:
-                told = str(error)
+            except BROKEN as error:  # one that is busy is not damaged
+                told = "ok" if _kind(error) in FULL_OR_READ_ONLY else str(error)
             damage = None if told == "ok" else told.splitlines()[-1]
         _open[name] = users + 1, damage
         return damage
