@@ -94,7 +94,7 @@ def load(name: str, folder: Path = FOLDER) -> tuple[SparseSource, dict[str, Any]
         reader = zstandard.ZstdDecompressor().stream_reader(packed)
         index = 0
         while block := reader.read(BLOCK):
-            if any(block):
+            if block.count(0) != len(block):
                 blocks[index] = block.ljust(BLOCK, b"\0")
             index += 1
     return SparseSource(truth["size"], blocks, name=f"{name}.img"), truth

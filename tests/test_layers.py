@@ -71,6 +71,18 @@ class LayersTest(unittest.TestCase):
             if not modules()[module].name.startswith("__init__"):
                 visit(module, [])
 
+    def test_what_is_found_does_not_go_by_the_clock(self):
+        """A busy machine must find the same: budgets are counted in work."""
+        steady = {"kernels", "databases", "walks", "structures", "formats", "volumes", "finds",
+                  "contents", "mending", "stitching", "delivery"}
+        beats = {"needlewright.core.stitching.crew", "needlewright.core.stitching.crew_member"}
+        for module, path in modules().items():
+            if module.startswith("needlewright.core.") and room(module) in steady and (
+                    module not in beats):
+                names = {alias.name for node in ast.walk(ast.parse(path.read_text("utf-8")))
+                         if isinstance(node, ast.Import) for alias in node.names}
+                self.assertNotIn("time", names, module)
+
     def test_core_points_downwards(self):
         rank = {name: index for index, name in enumerate(CORE)}
         for module, others in arrows().items():

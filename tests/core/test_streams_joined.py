@@ -10,6 +10,7 @@ import threading
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
@@ -26,7 +27,7 @@ from needlewright.core.kernels.mp3_main_data import HEAD_BYTES, main_data
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
-from needlewright.core.stitching.base import Bench, Broken, joiner_for
+from needlewright.core.stitching.base import Bench, Broken, Joined, joiner_for
 from needlewright.core.stitching.chained.chains import _coded_number, _number_coded
 from needlewright.core.stitching.chained.stream_grammars import (
     Adts,
@@ -36,7 +37,7 @@ from needlewright.core.stitching.chained.stream_grammars import (
     Transport,
 )
 from needlewright.core.stitching.chained.stream_line import State, StreamLine
-from needlewright.core.stitching.crew import STALE_S, Crew
+from needlewright.core.stitching.crew import STALE_S, WINDOW, Crew
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.solving import HASTE, IN_VAIN, Rounds
 from needlewright.core.stitching.team import Alone
@@ -346,6 +347,18 @@ class CrewTest(unittest.TestCase):
         self.assertEqual(self.run_all(self.crew), dict(enumerate(self.mine)))
         self.assertFalse(self.pool.free[: len(self.mine[0]) // UNIT].any())
 
+    def test_a_slow_machine_finds_the_same(self):
+        """The clock runs ten times faster than the work is done."""
+        def alone() -> Alone:
+            self.pool = Pool(self.source, UNIT, 0, np.zeros((0, 2), np.int64))
+            list(self.pool.look())
+            return Alone(self.pool, threading.Event())
+
+        usual, real = self.run_all(alone()), time.monotonic
+        with mock.patch("time.monotonic", lambda: 10 * real()):
+            self.assertEqual(self.run_all(alone()), usual)
+        self.assertEqual(len(usual), 2)
+
     def test_members_hold_still_while_nobody_looks_after_them(self):
         self.crew.give(self.finds[0], 0, 1.0)
         while not self.crew.results(0.05):  # its kernels are loaded then
@@ -388,6 +401,52 @@ class CrewTest(unittest.TestCase):
         list(rounds.run())
         each = [1.0] * IN_VAIN + [HASTE] * 5
         self.assertEqual(given, 3 * each)
+
+
+class _Jumbled:
+    """A team that is done with what it was given in any order, and tells of each find what it was
+    asked, and which files it knew of."""
+
+    window, room = WINDOW, True
+
+    def __init__(self, seed: int) -> None:
+        self._chance, self._out = random.Random(seed), []
+        self.given: list[tuple[int, int, float, int]] = []
+        self._taken = 0
+
+    def give(self, broken, effort, patience):
+        self.given.append((broken.number, effort, patience, self._taken))
+        seams = (Seam(UNIT, SeamWord.PROVEN, ()),) if broken.number % 3 == 0 and effort else ()
+        joined = Joined(((broken.start, UNIT),), seams, bool(seams))
+        self._out.append((broken, joined if seams or broken.number % 2 else None))
+
+    def results(self, wait_s):
+        self._chance.shuffle(self._out)
+        done = [self._out.pop() for _ in range(self._chance.randint(0, len(self._out)))]
+        return done
+
+    def take(self, extents):
+        self._taken += 1
+
+
+class OrderTest(unittest.TestCase):
+    def test_it_makes_no_difference_who_is_done_first(self):
+        told = []
+        for seed in range(12):
+            pool = Pool(MemorySource(bytes(90 * UNIT)), UNIT, 0, np.zeros((0, 2), np.int64))
+            finds = [Broken(i, "", "none", ((i * UNIT, UNIT),)) for i in range(80)]
+            team, events = _Jumbled(seed), []
+            rounds = Rounds(pool, finds, threading.Event(), team)
+            for solved in rounds.run():
+                if solved.joined is not None and solved.joined.ended:
+                    rounds.keep(solved.joined)
+                if solved.broken is not None:
+                    events.append(solved.broken.number)
+            self.assertEqual(sorted({*events}), list(range(80)))
+            told.append((team.given, events, rounds.solved))
+        self.assertEqual(told, [told[0]] * 12)
+        self.assertTrue(any(patience == HASTE for _, _, patience, _ in told[0][0]))
+        self.assertGreater(len({known for *_, known in told[0][0]}), 10)
 
 
 if __name__ == "__main__":

@@ -10,8 +10,6 @@ import contextlib
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.errors import FormatError, JobError
@@ -123,7 +121,7 @@ class Handwork:
         mine = Broken(self.number, key, row.format, self.record.extents, place, why,
                       row.size if self.record.record is not None else None)
         pool = pools_around(self._source, knowledge, [mine])[0][0]
-        for _ in pool.look(np.frombuffer(knowledge.texture(0, self._source.size), np.uint8)):
+        for _ in pool.look(knowledge.texture):
             if self.stop.is_set():
                 break
         # What it has so far is its own, and so is what was made of it before.

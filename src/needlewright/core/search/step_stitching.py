@@ -11,8 +11,6 @@ from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import replace
 
-import numpy as np
-
 from needlewright.core.checks.decoding import (
     FRAMES,
     LOOK,
@@ -85,9 +83,7 @@ class _Stitching:
         return Progress(STEP, int(area.size * min(1.0, part)), area.size, area.start)
 
     def _look(self, pool: Pool, index: int, count: int) -> Iterator[Event]:
-        known = self.context.knowledge.texture(0, self.context.source.size)
-        blocks = np.frombuffer(known, np.uint8)
-        for reached in pool.look(blocks):
+        for reached in pool.look(self.context.knowledge.texture):
             if self.context.stop.is_set():
                 raise Interrupted
             part = (reached - pool.base) / max(1, self.context.source.size)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Protocol
 
 import numpy as np
@@ -19,6 +19,7 @@ from needlewright.core.stopping import Interrupted, StopSignal
 
 Extents = tuple[tuple[int | None, int], ...]
 REFUSED = float("-inf")
+DECODE_WORK = 1 << 25  # of asking a decoder once
 
 __all__ = ["REFUSED", "Bench", "Broken", "Decodes", "Extents", "Joined", "Joiner", "Line",
            "Reason", "Seam", "SeamWord", "Step", "formats_by_hand", "joiner_for", "proven_by_sum",
@@ -53,16 +54,44 @@ class Decodes(Protocol):
                  decoder: str = "CLIP") -> bool: ...
 
 
+@dataclass(slots=True)
+class Meter:
+    """What was spent on a find so far. It is work that is counted, never time: a busy machine must
+    find the same as an idle one."""
+
+    spent: int = 0
+
+
 @dataclass(frozen=True, slots=True)
 class Bench:
     """What a joiner works with. `effort`: 0 looks near, 1 farther, 2 everywhere. `patience`: part
-    of the usual time that is to be spent."""
+    of the usual work that is to be spent."""
 
     pool: Pool
     stop: StopSignal
     effort: int = 0
     decodes: Decodes | None = None
     patience: float = 1.0
+    meter: Meter = field(default_factory=Meter)
+
+    def spend(self, work: int) -> None:
+        """Count `work`: 1 is what a trial of one byte of a JPEG scan takes, some four nanoseconds.
+        """
+        self.meter.spent += work
+
+    def ask(self, extents: Extents, start: float, stop: float, decoder: str = "CLIP") -> bool:
+        """Whether a decoder takes it, see `Decodes`; True where there is none."""
+        self.spend(DECODE_WORK)
+        return self.decodes is None or self.decodes(extents, start, stop, decoder)
+
+    def until(self, budget: int) -> int:
+        """The mark of the meter at which this work, or the part of it that patience leaves, will
+        have been spent from now on."""
+        return self.meter.spent + int(budget * self.patience)
+
+    def beyond(self, mark: int) -> bool:
+        """Whether more was spent than up to this mark."""
+        return self.meter.spent > mark
 
     def rest(self) -> None:
         """Raise Interrupted when told to stop."""
@@ -144,6 +173,7 @@ class Line(ABC):
     followed: ClassVar[int] = 12  # candidates that are followed a little
     ahead: ClassVar[int] = 1  # how many times farther than usual they are followed
     slow: ClassVar[int] = 1  # how many times fewer candidates are tried at a time
+    work: ClassVar[tuple[int, int]] = 1, 15  # of a byte that is ranked, and of one that is taken
     expected: ClassVar[float] = 0.75  # of the usual likeness counts against each comparison: long
     # stretches of plain foreign rows must not outweigh a short own one
     fair: ClassVar[float] = 0.6  # of the usual likeness: good enough to be proven

@@ -1,8 +1,9 @@
 """One that joins, in a process of its own.
 
-`python -m needlewright.core.stitching.crew_member PARENT BEAT_FD`: the first line of standard input
-says what the pool is, its free, blank and texture arrays follow as bytes; then come lines, `take`
-with extents or `join` with a find, and each `join` is answered with a line of JSON.
+`python -m needlewright.core.stitching.crew_member PARENT BEAT_FD CLUSTERS_FD`: the first line of
+standard input says what the pool is, what is known of its clusters is shared (see `crew.share`);
+then come lines, `take` with extents or `join` with a find, and each `join` is answered with a line
+of JSON.
 """
 
 from __future__ import annotations
@@ -23,7 +24,7 @@ from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench
-from needlewright.core.stitching.crew import BEAT, STALE_S
+from needlewright.core.stitching.crew import BEAT, STALE_S, adopt
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.team import broken_from, join_one, joined_as_json
 from needlewright.core.stitching.trial_decodes import TrialDecodes
@@ -44,15 +45,12 @@ class _Beat:
         return False
 
 
-def _pool_from(told: dict[str, Any], given: BinaryIO) -> Pool:
+def _pool_from(told: dict[str, Any], clusters_fd: int) -> Pool:
     extents = [(o, n) for o, n in told["extents"]]
     source = PiecedSource(ImageFile(told["path"]), extents)
     source.sector_size = told["sector"]
     pool = Pool(source, told["unit"], told["base"], np.zeros((0, 2), np.int64))
-    count = told["count"]
-    pool.free = np.frombuffer(given.read(count), np.bool_).copy()
-    pool.blank = np.frombuffer(given.read(count), np.bool_).copy()
-    pool.classes = np.frombuffer(given.read(count), np.uint8).copy()
+    adopt(pool, clusters_fd)
     return pool
 
 
@@ -77,7 +75,7 @@ def main() -> None:
     processes.end_with_parent(int(sys.argv[1]))
     os.nice(5)
     beat, given = _Beat(int(sys.argv[2])), sys.stdin.buffer
-    pool = _pool_from(json.loads(given.readline()), given)
+    pool = _pool_from(json.loads(given.readline()), int(sys.argv[3]))
     assert isinstance(pool.source, PiecedSource)
     decodes = TrialDecodes(pool.source, beat)
     wishes: queue.Queue[dict[str, Any] | None] = queue.Queue()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 import numpy.typing as npt
@@ -99,26 +99,26 @@ class Pool:
         self.habits.learn(gaps_of([(self.number(offset), -(-length // self.unit))
                                    for offset, length in extents]))
 
-    def look(self, blocks: npt.NDArray[np.uint8] | None = None) -> Iterator[int]:
+    def look(self, known: Callable[[int, int], bytes] | None = None) -> Iterator[int]:
         """Learn the Texture of each free cluster; yields how far it came, in bytes. What cannot be
-        read, or is blank, is nobody's piece. `blocks`: a Texture for each 4 KiB of the source as
-        far as it is known."""
-        known = np.zeros(0, np.uint8) if blocks is None else blocks
-        if known.size and self.unit >= BLOCK_BYTES and self.base % BLOCK_BYTES == 0:
-            at = (self.base + np.arange(self.count, dtype=np.int64) * self.unit) // BLOCK_BYTES
-            inside = at < known.size
-            self.classes[inside] = known[at[inside]]
+        read, or is blank, is nobody's piece. `known`: gives a Texture for each 4 KiB from one byte
+        of the source to another, as far as it is known."""
+        usable = self.unit >= BLOCK_BYTES and self.base % BLOCK_BYTES == 0
         step = max(1, AT_ONCE // self.unit)
         for first in range(0, self.count, step):
             part = slice(first, min(self.count, first + step))
+            if known is not None and usable:
+                blocks = np.frombuffer(known(self.start(part.start), self.start(part.stop)),
+                                       np.uint8)[:: self.unit // BLOCK_BYTES]
+                self.classes[first : first + blocks.size] = blocks
             open_ones = self.free[part] & (self.classes[part] == Texture.UNSEEN)
             if open_ones.any():
                 numbers = first + np.flatnonzero(open_ones)
                 rows = self.read(numbers)
                 self.classes[numbers] = _classes_of(rows)
+            self.blank[part] = self.free[part] & (self.classes[part] == Texture.BLANK)
+            self.free[part] &= ~self.blank[part]
             yield self.start(part.stop)
-        self.blank = self.free & (self.classes == Texture.BLANK)
-        self.free &= ~self.blank
 
     def marks(self, magic: bytes, back: int = 0) -> list[tuple[int, int]]:
         """(cluster, byte in it) of each place in free clusters where `magic` stands, less `back`;

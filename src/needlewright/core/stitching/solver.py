@@ -8,7 +8,6 @@ earlier decision was wrong: first those just made, then those where another came
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -25,6 +24,7 @@ from needlewright.core.stitching.base import (
     Reason,
     Seam,
     SeamWord,
+    Step,
     proven_by_sum,
 )
 from needlewright.core.stitching.decisions import (
@@ -45,7 +45,7 @@ from needlewright.core.stitching.habits import gaps_of
 EVERYWHERE = 2  # of the efforts
 NEAR, FARTHER = 2048, 32_768  # clusters that are tried around the place
 EVERYWHERE_BYTES = 1 << 30  # of candidates for one seam
-SECONDS = 4.0, 8.0, 16.0  # for one find, by effort; after that it is told as far as it came
+WORK = 1 << 30, 2 << 30, 4 << 30  # for one find, by effort; then it is told as far as it came
 ROWS_BYTES = 16 << 20  # of candidates, read and tried at a time
 FOLLOWED_BLIND = 48  # candidates that are followed a little where nothing can be compared yet
 AHEAD_BYTES, AHEAD_LEAST = 48 << 10, 3  # how far they are followed, and clusters at least
@@ -79,13 +79,13 @@ class Solver:
     decoded: int = 0  # files that a decoder was asked about
     _stack: list[tuple[float, Node]] = field(default_factory=list)
     _given_up: set[tuple[int, int]] = field(default_factory=set)
-    _until: float = 0.0
+    _until: int = 0  # by the bench's meter
     _doubts: list[tuple[float, Node, int]] = field(default_factory=list)  # see `_remember`
 
     def solve(self, head: list[int], state: Any, end: int | None = None) -> Joined | None:
         """Go on from `head`, the clusters of the header, at whose end the line stands at `state`.
         """
-        self._until = time.monotonic() + SECONDS[self.bench.effort] * self.bench.patience
+        self._until = self.bench.until(WORK[self.bench.effort])
         node: Node | None = None
         for depth, number in enumerate(head):
             node = Node(number, None, node, depth, 0.0)
@@ -128,7 +128,7 @@ class Solver:
         if agrees is None and close and self.line.decoded and self.bench.decodes is not None and (
                 self.decoded < MAX_DECODES and sum(n for _, n in extents) <= MAX_DECODED):
             self.decoded += 1
-            return None if self.bench.decodes(extents, 0.0, ALL_OF_IT) else False
+            return None if self.bench.ask(extents, 0.0, ALL_OF_IT) else False
         return agrees
 
     # one decision
@@ -170,7 +170,7 @@ class Solver:
                 node.depth, number) in self._given_up:
             return None, 0.0
         raw = self.bench.pool.read(np.array([number]))[0]
-        step = self.line.take(node.state, raw, node.state)
+        step = self._taken(node.state, raw, node.state)
         if step.refused:
             return None, 0.0
         following = Node(number, step.state, node, node.depth + 1, node.score + step.score,
@@ -249,6 +249,7 @@ class Solver:
             self.bench.rest()
             part = numbers[at : at + step]
             rows = pool.read(part, room=1)
+            self.bench.spend(part.size * pool.unit * self.line.work[0])
             scores, scored = self.line.rank(node.state, rows, anyhow)
             self.tried += part.size
             self.possible += int(np.count_nonzero(scores != REFUSED))
@@ -273,7 +274,7 @@ class Solver:
     def _followed(self, node: Node, number: int, raw: np.ndarray) -> Option | None:
         """`number` and what stands in line behind it, a little way."""
         pool = self.bench.pool
-        step = self.line.take(node.state, raw, node.state)
+        step = self._taken(node.state, raw, node.state)
         if step.refused:
             return None
         first = Node(number, step.state, node, node.depth + 1, node.score + step.score,
@@ -286,7 +287,7 @@ class Solver:
                     number + ahead):
                 break
             raw_ahead = pool.read(np.array([number + ahead]))[0]
-            step = self.line.take(state, raw_ahead, node.state)
+            step = self._taken(state, raw_ahead, node.state)
             if step.refused:
                 cut_short = True
                 break
@@ -297,6 +298,10 @@ class Solver:
         standing = worth - self.line.expected * max(0.0, node.usual or 0.0) * scored
         return Option(first, worth, standing, np.asarray(raw).tobytes(), cut_short, ratio,
                       step.end is not None)
+
+    def _taken(self, state: Any, raw: np.ndarray, since: Any) -> Step:
+        self.bench.spend(self.bench.pool.unit * self.line.work[1])
+        return self.line.take(state, raw, since)
 
     # going back
 
@@ -310,7 +315,7 @@ class Solver:
 
     def _late(self) -> bool:
         """Whether enough was tried for this file."""
-        return self.searches > MAX_SEARCHES or time.monotonic() > self._until
+        return self.searches > MAX_SEARCHES or self.bench.beyond(self._until)
 
     def _rethought(self, decisions: list[tuple[Node, int]]) -> Node | None:
         """The best other way at any of these, where it is good by itself."""

@@ -1,4 +1,10 @@
-"""The rounds of a source: easy finds first, what becomes whole leaves the pool, then once more."""
+"""The rounds of a source: easy finds first, what becomes whole leaves the pool, then once more.
+
+Several finds may be under way at once, and which is done first is chance. So that a busy machine
+finds the same as an idle one, what comes of them is settled in the order in which they were given,
+and whoever is given one knows of exactly those pieces as taken that were settled `Team.window`
+finds before it.
+"""
 
 from __future__ import annotations
 
@@ -14,8 +20,8 @@ from needlewright.core.stopping import Interrupted, StopSignal
 EFFORTS = (0, 1, 2)  # how far a round looks; the last one again while anything comes of it
 MAX_ROUNDS = 4
 WAIT_S = 0.05
-IN_VAIN = 24  # finds in a row of which nothing came: the next ones are tried for a shorter time
-HASTE = 0.12  # of the usual time
+IN_VAIN = 24  # finds in a row of which nothing came: the next ones are tried with less work
+HASTE = 0.12  # of the usual work
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,13 +46,15 @@ class Rounds:
     taken: int = 0  # of all rounds, finds that were tried
     in_vain: int = 0  # of late, in a row
     _best: dict[int, Joined] = field(default_factory=dict)
+    _untold: list[Joined] = field(default_factory=list)  # kept, and the team does not know of it
+    _known: int = 0  # files that the team knows of
 
     def keep(self, joined: Joined) -> None:
         """These pieces make up a file to its end; where every seam of it is proven they are nobody
         else's from now on."""
         if all(seam.word is SeamWord.PROVEN for seam in joined.seams):
             self.pool.take(joined.extents)
-            self.team.take(joined.extents)
+            self._untold.append(joined)
         self.solved += 1
         self.in_vain = 0
 
@@ -63,23 +71,37 @@ class Rounds:
             yield Solved(broken, self._best.get(broken.number))
 
     def _round(self, effort: int, tried: dict[int, tuple[int, int]]) -> Iterator[Solved]:
-        todo = [b for b in self.waiting if tried.get(b.number) != (effort, self.pool.revision)]
-        todo.reverse()
-        out, self.in_vain = 0, 0
-        while todo or out:
+        self._tell(len(self._untold))
+        todo = [b for b in self.waiting if tried.get(b.number) != (effort, self._known)]
+        self.in_vain = 0
+        settled: list[tuple[int, int]] = []  # (in vain, kept and not told) after each of `todo`
+        given, told, done = 0, 0, dict[int, Joined | None]()
+        while len(settled) < len(todo):
             if self.stop.is_set():
                 raise Interrupted
-            while todo and self.team.room:
-                broken = todo.pop()
-                tried[broken.number] = effort, self.pool.revision
-                self.team.give(broken, effort, HASTE if self.in_vain >= IN_VAIN else 1.0)
-                out += 1
-            done = self.team.results(WAIT_S)
-            out -= len(done)
-            for broken, joined in done:
-                yield self._settled(broken, joined, effort)
-            if not done:
+            while given < len(todo) and self.team.room and given - len(settled) < self.team.window:
+                in_vain = 0
+                if given >= self.team.window:
+                    in_vain, kept = settled[given - self.team.window]
+                    self._tell(kept - told)
+                    told = kept
+                broken = todo[given]
+                tried[broken.number] = effort, self._known
+                self.team.give(broken, effort, HASTE if in_vain >= IN_VAIN else 1.0)
+                given += 1
+            done |= {broken.number: joined for broken, joined in self.team.results(WAIT_S)}
+            if todo[len(settled)].number not in done:
                 yield Solved(None, None)
+            while len(settled) < len(todo) and (broken := todo[len(settled)]).number in done:
+                yield self._settled(broken, done.pop(broken.number), effort)
+                settled.append((self.in_vain, told + len(self._untold)))
+
+    def _tell(self, count: int) -> None:
+        """Tell the team of so many files that were kept, the first ones first."""
+        for joined in self._untold[:count]:
+            self.team.take(joined.extents)
+        del self._untold[:count]
+        self._known += count
 
     def _settled(self, broken: Broken, joined: Joined | None, effort: int) -> Solved:
         self.taken += 1

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, ClassVar, Protocol
 
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.finds import Reason, Seam, SeamWord
@@ -19,12 +19,17 @@ class Team(Protocol):
     """Takes finds and gives back what came of them, in any order."""
 
     @property
+    def window(self) -> int:
+        """How many finds may be given that are not settled, whatever the machine is."""
+        ...
+
+    @property
     def room(self) -> bool:
         """Whether another find can be given now."""
         ...
 
     def give(self, broken: Broken, effort: int, patience: float) -> None:
-        """Have `broken` joined. `patience`: part of the usual time that is spent on it."""
+        """Have `broken` joined. `patience`: part of the usual work that is spent on it."""
         ...
 
     def results(self, wait_s: float) -> list[Result]:
@@ -65,6 +70,7 @@ class Alone:
     stop: StopSignal
     decodes: Decodes | None = None
     _given: deque[tuple[Broken, int, float]] = field(default_factory=deque)
+    window: ClassVar[int] = 1
 
     @property
     def room(self) -> bool:

@@ -7,7 +7,6 @@ left, and the format's own walk and its decoder say which of them is a file.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
@@ -28,7 +27,7 @@ from needlewright.core.volumes.base import cut
 NEAR_BYTES = 256 << 20  # in which stretches are looked for, on either side
 MOST = (8, 24, 64)  # ways that are tried, by effort
 STRETCHES = 24  # free ones that a piece may begin at
-SECONDS = 10.0  # for one find and round
+WORK = 5 << 29  # for one find and round
 MAX_DECODED = 64 << 20  # bytes of a file that is decoded for it
 MAX_LINE = 4096  # stretches one behind another
 TO_THE_END = 1e9  # seconds
@@ -54,7 +53,7 @@ def join_around(broken: Broken, bench: Bench) -> Joined | None:
         return None  # or what is broken in it is not that it ends
     form, here = begun
     good: list[_Way] = []
-    until = time.monotonic() + SECONDS * bench.patience
+    until = bench.until(WORK)
     for way in _ways(bench, form, here.clusters[0], until):
         if not _opens(bench, broken.format, form, way):
             continue
@@ -81,13 +80,13 @@ def _joined(form: Format, way: _Way, alone: bool, unit: int) -> Joined:
     return Joined(way.extents, tuple(seams), True)
 
 
-def _ways(bench: Bench, form: Format, head: tuple[int, int], until: float) -> Iterator[_Way]:
-    """Ways to go on from the piece `head` that the walk takes for a whole file, as far as there is
-    time for them."""
+def _ways(bench: Bench, form: Format, head: tuple[int, int], until: int) -> Iterator[_Way]:
+    """Ways to go on from the piece `head` that the walk takes for a whole file, up to this
+    mark of the bench's meter."""
     seen: set[Pieces] = set()
     for tried, pieces in enumerate(_orders(bench, head)):
         bench.rest()
-        late = tried and time.monotonic() > until
+        late = tried and bench.beyond(until)
         if late or tried >= MOST[min(bench.effort, len(MOST) - 1)]:
             return
         here = reached(bench, form, pieces)
@@ -144,5 +143,4 @@ def _opens(bench: Bench, name: str, form: Format, way: _Way) -> bool:
     if not decoder:
         return True
     size = sum(length for _, length in way.extents)
-    return bench.decodes is None or size > MAX_DECODED or bench.decodes(
-        way.extents, 0.0, TO_THE_END, decoder)
+    return size > MAX_DECODED or bench.ask(way.extents, 0.0, TO_THE_END, decoder)

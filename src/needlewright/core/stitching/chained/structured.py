@@ -8,7 +8,6 @@ without; of those that do, the one that comes farthest is taken.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import islice
@@ -36,7 +35,8 @@ MAX_PIECES = 64
 MAX_TURNS, MAX_WAYS = 12, 4  # decisions that are gone back on; pieces that are kept for it
 MAX_CUTS = 40  # boundaries of one seam that are tried
 MAX_TRIALS = 80  # walks for one seam
-MAX_SECONDS = 6.0  # for one find and round
+WORK = 3 << 29  # for one find and round
+WALK_WORK, WALKED_WORK, PEEK_WORK = 1 << 16, 10, 1 << 10  # of a walk; of its bytes; of a look
 ITEM_HEAD = 16  # bytes: what is expected may stand so far behind the beginning of the item
 NEAR_SHARE = 0.3  # of the way that the best one goes: another that goes so far came near
 MAX_DECODES, MAX_DECODED, ALL_OF_IT = 16, 64 << 20, 1e9  # of one seam; bytes of a file; seconds
@@ -90,10 +90,10 @@ def joined_on(bench: Bench, form: Format, here: Reached) -> Joined | None:
     best, turns = (here, tuple[Seam, ...]()), 0
     others: list[tuple[Reached, tuple[Seam, ...]]] = []
     seams: tuple[Seam, ...] = ()
-    until = time.monotonic() + MAX_SECONDS * bench.patience
+    until = bench.until(WORK)
     while not here.ended:
         bench.rest()
-        late = time.monotonic() > until or len(here.clusters) > MAX_PIECES
+        late = bench.beyond(until) or len(here.clusters) > MAX_PIECES
         ways, alone = ([], False) if late else _next_pieces(bench, form, here)
         if here.at > best[0].at:
             best = here, seams
@@ -146,11 +146,12 @@ def reached(bench: Bench, form: Format, clusters: tuple[tuple[int, int], ...]) -
     try:
         walk = form.walk(thread, 0, thread.size)
     except (FormatError, SourceError):
+        bench.spend(WALK_WORK)
         return None
+    far = walk.stop if walk.broken is None else walk.broken.noticed_at
+    bench.spend(WALK_WORK + WALKED_WORK * min(thread.size, far))
     if walk.broken is None:
-        if walk.ended:
-            return Reached(clusters, walk, walk.stop, walk.stop, True)
-        return Reached(clusters, walk, walk.stop, walk.stop, False)
+        return Reached(clusters, walk, walk.stop, walk.stop, walk.ended)
     return Reached(clusters, walk, walk.broken.offset, walk.broken.noticed_at, False)
 
 
@@ -229,7 +230,7 @@ def _best(bench: Bench, form: Format, found: dict[int, list[Reached]],
     for one in tried[:MAX_DECODES]:
         bench.rest()
         extents = _extents(bench, one)
-        if sum(length for _, length in extents) <= MAX_DECODED and bench.decodes(
+        if sum(length for _, length in extents) <= MAX_DECODED and bench.ask(
                 extents, 0.0, ALL_OF_IT):
             good.append(one)
     if not good:
@@ -251,6 +252,7 @@ def _candidates(bench: Bench, here: Reached, expected: Next) -> list[tuple[int, 
                                    if at == inside}), np.int64)
     else:
         near = pool.nearest(origin, NEAR if bench.effort == 0 else EVERYWHERE)
+        bench.spend(near.size * PEEK_WORK)
         rows = pool.peek(near, inside, expected.width)
         numbers = near[expected.fits(rows)]
     key = np.where(numbers >= origin, numbers - origin, 2 * (origin - numbers))

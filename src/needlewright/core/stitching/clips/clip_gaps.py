@@ -6,7 +6,6 @@ stretches fits exactly, or begins or ends where a stretch does.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator
 
 from needlewright.core.stitching.base import Extents
@@ -16,27 +15,27 @@ LAST_EFFORT = 2
 MAX_GAP = 48  # clusters between two anchors
 NEAR = 8192  # clusters in which stretches are looked for, on either side
 MAX_STRETCHES = 64
-SECONDS, MAX_DECODES = 8.0, 400  # for one gap; for one clip and round
+WORK, MAX_DECODES = 1 << 33, 400  # for one gap; for one clip and round
 
 
 def inserted(clip: Clip, before: Run, after: Run) -> tuple[Run, bool] | None:
     """(the piece between two runs that touch neither in line, whether no other would do); the runs
     are cut where it begins and ends."""
-    decodes = clip.bench.decodes
-    if decodes is None or clip.bench.effort < LAST_EFFORT or after.low - before.high > MAX_GAP:
+    bench, apart = clip.bench, after.low - before.high
+    if bench.decodes is None or bench.effort < LAST_EFFORT or apart > MAX_GAP:
         return None
     start = max(0.0, clip.index.time_of(before.high * clip.index.unit) - AROUND_S)
     stop = clip.index.time_of(after.low * clip.index.unit) + LONGER_S[0]
-    until = time.monotonic() + SECONDS * clip.bench.patience
+    until = clip.bench.until(WORK)
     good: list[tuple[Run, int, int]] = []
     late = False
     for run in _ways(clip, before, after):
         clip.bench.rest()
-        late = time.monotonic() > until or clip.decoded > MAX_DECODES
+        late = clip.bench.beyond(until) or clip.decoded > MAX_DECODES
         if late or len(good) > 1:
             break
         clip.decoded += 1
-        if decodes(_with(clip, before, run, after), start, stop):
+        if clip.bench.ask(_with(clip, before, run, after), start, stop):
             good.append((run, run.first - 1, run.last + 1))
     if not good:
         return None

@@ -5,7 +5,6 @@ Its boxes say where the next one begins, so that a piece behind the seam must ha
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -20,7 +19,8 @@ from needlewright.core.stitching.clips.sample_index import SampleIndex
 MAX_INDEX = 64 << 20
 NEAR, EVERYWHERE = 4096, 1 << 40
 MAX_BOXES = 4096
-MAX_SECONDS = 4.0
+WORK = 1 << 30  # for one index and round
+INDEX_WORK, PEEK_WORK = 64, 1 << 10  # of a byte of an index that is read; of a look at a cluster
 MAX_CUTS, MAX_TRIED = 64, 96  # cluster boundaries; second pieces for one of them
 OUTER = (b"moov", b"trak", b"mdia", b"minf", b"stbl", b"dinf", b"edts", b"mvex")
 LARGEST = 1 << 24  # bytes of a box inside
@@ -55,21 +55,23 @@ def in_two(bench: Bench, before: Extents, first: int, number: int, box_at: int,
     item, bad = broken_at(straight, box_at, stop)
     cuts = [c for c in range(min(bad // unit, last), max(first, item // unit), -1)
             if c - first <= here][:MAX_CUTS]
-    until = time.monotonic() + MAX_SECONDS * bench.patience
+    until = bench.until(WORK)
     near = pool.nearest(number, NEAR if bench.effort == 0 else EVERYWHERE)
     for cut in cuts:
         bench.rest()
         begins = near
         if bad < stop:
+            bench.spend(near.size * PEEK_WORK)
             rows = pool.peek(near, bad - cut * unit, 8)
             begins = near[_box_there(rows)]
         far = np.where(begins > number, begins - number, 2 * (number - begins))
         for begin in begins[np.argsort(far, kind="stable")][:MAX_TRIED].tolist():
             bench.rest()
-            if time.monotonic() > until:
+            if bench.beyond(until):
                 return None
             if begin == number + cut - first or pool.run(begin, last - cut + 1) <= last - cut:
                 continue
+            bench.spend(size * INDEX_WORK)
             index = sound(PiecedSource(pool.source, (
                 *before, (pool.start(number), (cut - first) * unit),
                 (pool.start(begin), (last - cut + 1) * unit))))

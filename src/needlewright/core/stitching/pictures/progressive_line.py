@@ -66,6 +66,7 @@ class ProgressiveLine(Line):
     """One progressive frame."""
 
     slow, ahead, kept = 8, 4, 24
+    work = 24, 120
     doubt, fair, expected = 0.1, 0.25, 0.3
 
     def __init__(self, headers: seg.Headers, scan: seg.ScanHeader, grids: Grids) -> None:
