@@ -103,6 +103,18 @@ class CoefficientsTest(unittest.TestCase):
             met += bool(starts & set(chain.mcu_bit[20:].tolist()))
         self.assertEqual(met, 4)
 
+    def test_the_first_survivor_is_the_one_that_trying_each_bit_finds(self):
+        for seed, begin in ((1, 4001), (3, 30_000)):
+            _, layout, clean, _ = chain_of(damage.photo(seed))
+            data = clean.clean.copy()
+            data[begin // 8 + 40 : begin // 8 + 90] ^= 0x5A  # chains over it break off
+            stop = clean.size * 8
+            for need in (2, 9, 60, 150):
+                one_by_one = next((bit for bit in range(begin, begin + 900) if decode_chain(
+                    data, bit, stop, layout.coding, need).size >= need), None)
+                self.assertEqual(first_survivor(data, begin, begin + 900, stop, layout.coding,
+                                                need), one_by_one)
+
     def test_noise_is_no_chain_and_asks_for_no_memory(self):
         _, layout, _, _ = chain_of(jpeg(scene(4, 112, 80)))
         data = np.frombuffer(noise(4096) + bytes(512), np.uint8)

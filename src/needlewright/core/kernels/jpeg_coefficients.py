@@ -140,36 +140,62 @@ def _chain(clean, bit, stop_bit, component, dc_table, ac_table, limit, lookup, m
     return most, bit, COMPLETE
 
 
-@njit(cache=True, nogil=True)
-def _survives(clean, bit, stop_bit, component, dc_table, ac_table, limit, lookup, maxcode, delta,
-              symbols, need, nothing):
-    prediction = np.zeros(limit.size, np.int64)
-    low = np.zeros(limit.size, np.int64)
-    high = np.zeros(limit.size, np.int64)
-    for mcu in range(need):
-        for b in range(component.size):
-            c = component[b]
-            bit, difference, reason = _block(clean, bit, stop_bit, dc_table[c], ac_table[c], lookup,
-                                             maxcode, delta, symbols, nothing, np.int64(-1))
-            if reason != COMPLETE:
-                return mcu, bit
-            value = prediction[c] + difference
-            prediction[c] = value
-            low[c] = min(low[c], value)
-            high[c] = max(high[c], value)
-            if high[c] - low[c] > 2 * limit[c]:
-                return mcu, bit
-    return need, bit
+KNOWN_BITS, BEHIND_BITS = 1 << 20, 1 << 16  # in which beginnings of MCUs are remembered
 
 
 @njit(cache=True, nogil=True)
 def _first_survivor(clean, start, stop, stop_bit, component, dc_table, ac_table, limit, lookup,
                     maxcode, delta, symbols, need, nothing):
-    for bit in range(start, stop):
-        count, end = _survives(clean, bit, stop_bit, component, dc_table, ac_table, limit, lookup,
-                               maxcode, delta, symbols, need, nothing)
-        if count >= need or (stop_bit - end < 8 and count > 3):
-            return bit
+    """Codes synchronise: after a few MCUs a chain from one bit runs where one from an earlier bit
+    ran. `fails` keeps for each beginning of an MCU after how many more, and one, every chain over
+    it fails; a span of DC values counts only where both its ends lie behind that place."""
+    prediction = np.zeros(limit.size, np.int64)
+    low, high = np.zeros(limit.size, np.int64), np.zeros(limit.size, np.int64)
+    low_at, high_at = np.zeros(limit.size, np.int64), np.zeros(limit.size, np.int64)
+    path = np.zeros(need + 1, np.int64)
+    for base in range(start, stop, KNOWN_BITS):
+        top = min(stop, base + KNOWN_BITS)
+        fails = np.zeros(top - base + BEHIND_BITS, np.int32)
+        for bit in range(base, top):
+            prediction[:], low[:], high[:], low_at[:], high_at[:] = 0, 0, 0, -1, -1
+            at, count, known, sure = bit, 0, 0, 0
+            while count < need:
+                place = at - base
+                if place < fails.size and fails[place] and count + fails[place] <= need:
+                    known, sure = fails[place], count - 1
+                    break
+                path[count] = at
+                failed = False
+                for b in range(component.size):
+                    c = component[b]
+                    at, difference, reason = _block(
+                        clean, at, stop_bit, dc_table[c], ac_table[c], lookup, maxcode, delta,
+                        symbols, nothing, np.int64(-1))
+                    if reason != COMPLETE:
+                        failed, sure = True, count
+                        break
+                    value = prediction[c] + difference
+                    prediction[c] = value
+                    if value < low[c]:
+                        low[c], low_at[c] = value, count
+                    if value > high[c]:
+                        high[c], high_at[c] = value, count
+                    if high[c] - low[c] > 2 * limit[c]:
+                        failed, sure = True, min(low_at[c], high_at[c])
+                        break
+                if failed:
+                    if stop_bit - at < 8:
+                        if count > 3:
+                            return bit
+                        sure = -1  # a longer chain would survive that
+                    known = 1
+                    break
+                count += 1
+            if count >= need:
+                return bit
+            for i in range(sure + 1):
+                if path[i] - base < fails.size:
+                    fails[path[i] - base] = known + count - i
     return np.int64(-1)
 
 

@@ -77,6 +77,7 @@ class StreamLine(Line):
     """`stated`: bytes of the file, where a record says so."""
 
     rivals, decoded = 12, True
+    work = 1, 28
     end_proves = False  # packets may end by chance
     proves = False  # at the same byte of another recording of one camera all may go on as well
 
