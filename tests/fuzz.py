@@ -18,7 +18,8 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
-from needlewright.core.checks.decoding import FRAMES, PICTURE, DecodeRequest, DecoderPool
+from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.decoders import PLAYED, Task
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
 from needlewright.core.mending import treating
@@ -97,7 +98,7 @@ def decode_all(name: str, count: int) -> dict[str, int]:
     try:
         for index, data in enumerate(mutations(name, count)):
             source = MemorySource(data)
-            task = FRAMES if form.decoder in ("CLIP", "SOUND") else PICTURE
+            task = Task.FRAMES if form.decoder in PLAYED else Task.PICTURE
             pool.submit(index, DecodeRequest(source, [(0, len(data))], form.decoder, 100_000, None,
                                              160, task))
             while pool.pending > 8:

@@ -14,9 +14,9 @@ PACKAGE = Path(needlewright.__file__).parent
 MOST_LINES = 500
 #: Rooms from the ground up: each may import from those before it, and from itself.
 CORE = ("errors", "stopping", "registry", "names", "hashing", "temporary", "processes",
-        "secrets", "keyrings", "kept_open", "phones", "sources", "kernels", "databases", "walks",
-        "structures", "formats", "warming", "volumes", "shelves", "checks", "contents", "finds",
-        "stitching", "search", "mending", "imaging", "jobs", "delivery")
+        "secrets", "keyrings", "kept_open", "phones", "sources", "kernels", "databases", "decoders",
+        "walks", "structures", "formats", "warming", "volumes", "shelves", "checks", "contents",
+        "finds", "stitching", "search", "mending", "imaging", "jobs", "delivery")
 #: What a package of one file system may use of others.
 SHARED = {"exfat": {"fat"}, "former": {"fat", "exfat", "ntfs", "ext"}}
 FILE_SYSTEMS = {"fat", "exfat", "ntfs", "ext", "xfs", "f2fs", "btrfs", "hfsplus", "locked",

@@ -194,13 +194,19 @@ class PoolTest(unittest.TestCase):
 
     def test_what_takes_too_much_is_tried_again_behind_all_others_and_then_not_made(self):
         pool = self.pool(workers=1, cpu_limit_s=-1.0)
-        pool.submit(1, request(jpeg(scene(1, 2000, 1500))))
-        pool.submit(2, request(b"nonsense"))
         started = []
-        pool._start = lambda start=pool._start: started.append(1) or start()
+
+        def held(start=pool._start):
+            started.append(start())
+            os.kill(started[-1].process.pid, signal.SIGSTOP)  # it must not be done too soon
+            return started[-1]
+
+        pool._start = held
+        pool.submit(1, request(jpeg(scene(1, 64, 48))))
+        pool.submit(2, request(b"nonsense"))
         found = self.collect(pool)
         self.assertEqual(found[1].error, "time")
-        self.assertGreaterEqual(len(started), 1)
+        self.assertEqual(len(started), 4)
         walk = formats()["jpeg"].walk(MemorySource(PHOTO), 0, len(PHOTO))
         check = next(c for c in judge(walk, found[1], "JPEG").checks if c.name == "full decode")
         self.assertEqual((check.outcome, check.code), (Outcome.NOT_MADE, "decode-time"))

@@ -8,7 +8,8 @@ from unittest import mock
 from hypothesis import given
 from hypothesis import strategies as st
 
-from needlewright.core.checks.decoding import FRAMES, DecodeRequest, DecoderPool
+from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.decoders import Task
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources import mounts
@@ -115,7 +116,8 @@ class SplitTest(FolderTest):
         with SplitImage(pieces_of(self.pieces(data, [30 << 20, 30 << 20]))) as source:
             pool = DecoderPool(workers=1)
             self.addCleanup(pool.close)
-            pool.submit("long", DecodeRequest(source, [(0, len(data))], "SOUND", 0, task=FRAMES))
+            pool.submit("long", DecodeRequest(source, [(0, len(data))], "SOUND", 0,
+                                              task=Task.FRAMES))
             found = {}
             while pool.pending:
                 found.update(pool.results(5.0))

@@ -14,12 +14,9 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
-from needlewright.app.worker import Work, decoder_of
+from needlewright.app.worker import Work, decoder_of, task_to_show
 from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import (
-    FRAMES,
-    PICTURE,
-    STILL,
     DecodeReport,
     DecodeRequest,
     DecoderPool,
@@ -170,7 +167,7 @@ def request_for(record: FindRecord, file: Source, second: float | None) -> Decod
     decoder = decoder_of(record.row.format)
     if not decoder or file.size == 0:
         return None
-    task = STILL if decoder == "CLIP" else FRAMES if decoder == "SOUND" else PICTURE
+    task = task_to_show(decoder)
     row = record.row
     return DecodeRequest(file, ((0, file.size),), decoder, (row.width or 0) * (row.height or 0),
                          None, SIDE, task, row.orientation, second or 0.0)

@@ -15,14 +15,12 @@ from needlewright.app.courtesy import GivingWay
 from needlewright.app.rows_read import RowsRead, read_rows
 from needlewright.app.viewmodels.read_lane import lane_of
 from needlewright.core.checks.decoding import (
-    FRAMES,
-    PICTURE,
-    STILL,
     DecodeReport,
     DecodeRequest,
     DecoderPool,
 )
 from needlewright.core.databases.logs import JOURNAL, LOG
+from needlewright.core.decoders import Decoder, Task
 from needlewright.core.delivery.bag import Delivered, Delivering, deliver
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.imaging.copier import CopyPlan
@@ -324,13 +322,13 @@ class PictureWork(Work):
                 seconds: float, folder: Path | None) -> None:
         row = record.row
         picture = decoder_of(row.format)
-        task = STILL if picture == "CLIP" else FRAMES if picture == "SOUND" else PICTURE
+        task = task_to_show(picture)
         if not picture:
             self.ready.emit(row.id, DecodeReport(False, "undecodable"))
             return
         try:
             with Media(folder, {row.source: path}) as media, media.content(record) as file:
-                if picture == "DATABASE":
+                if picture == Decoder.DATABASE:
                     self.rows_ready.emit(row.id, self._rows_of(file, record, media, folder))
                     return
                 request = DecodeRequest(file, ((0, file.size),), picture,
@@ -357,6 +355,12 @@ class PictureWork(Work):
             return read_rows(file, self._breathe, logs.get(LOG), logs.get(JOURNAL))
 
 
+def task_to_show(decoder: str) -> Task:
+    """What a decoder is asked for a picture of a find."""
+    shown = {Decoder.CLIP: Task.STILL, Decoder.SOUND: Task.FRAMES}
+    return shown[Decoder(decoder)] if decoder in shown else Task.PICTURE
+
+
 def decoder_of(variant: str) -> str:
     """What the isolated workers decode finds of this format as; "" where they cannot."""
     form = format_of(variant)
@@ -367,7 +371,7 @@ def decoder_of(variant: str) -> str:
 
 def _preview_of(record: FindRecord) -> tuple[int, int] | None:
     """Span of the preview inside the file, for raw pictures, which are shown by it."""
-    if record.preview is None or decoder_of(record.row.format) != "RAW":
+    if record.preview is None or decoder_of(record.row.format) != Decoder.RAW:
         return None
     start = position(record.extents, record.preview[0])
     return None if start is None else (start, start + record.preview[1] - record.preview[0])

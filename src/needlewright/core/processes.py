@@ -13,6 +13,7 @@ import subprocess
 import sys
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from typing import IO
 
 PR_SET_PDEATHSIG = 1
@@ -56,7 +57,9 @@ def start(
         pass_fds=tuple(pass_fds), env=environment(more))
 
 
-def start_to_stay(module: str, *arguments: str) -> subprocess.Popen[bytes]:
+def start_to_stay(module: str, *arguments: str, stderr: int | None = None,
+                  more: Mapping[str, str] | None = None) -> subprocess.Popen[bytes]:
     """Start one that stays when the thread ends that wants it: the kernel ends a child with the
     very thread that started it (prctl(2), PR_SET_PDEATHSIG)."""
-    return _STARTER.submit(start, module, *arguments).result()
+    return _STARTER.submit(
+        partial(start, module, *arguments, stderr=stderr, more=more)).result()

@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from needlewright.core.decoders import Decoder
+
 
 class Kind(StrEnum):
     """What a file is to its owner."""
@@ -88,7 +90,7 @@ class Variant:
     name: str
     extension: str
     kind: Kind
-    decoder: str = ""
+    decoder: str = Decoder.NONE
 
 
 @dataclass(frozen=True, slots=True)

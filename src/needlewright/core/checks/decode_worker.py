@@ -4,7 +4,7 @@ Started as a module with the number of the process it works for; it ends with th
 tells, as `missing`, what the kernel could not take away from it (see `confine`). One request a line
 of JSON on standard input: `path`, `extents` ([[offset, length], ...], bytes), `payload` (so many
 bytes follow) or `served` (so many bytes, which it asks for piece by piece), `format` (as in
-`Format.decoder`), `task` ("picture", "look", "frames", "still" or "stretch"), `preview` ([start,
+`Format.decoder`), `task` (see `Task`), `preview` ([start,
 stop] in the file), `inset` (show that as well), `strip` (ten frames of a clip), `side` (pixels of
 what is shown), `turn` (EXIF orientation), `seconds`, `until`. Answers are lines of JSON: `alive`
 now and then from long work; `want` (offset, length) where bytes are asked for, which come behind
@@ -32,6 +32,7 @@ from PIL import Image, PngImagePlugin
 
 from needlewright.core.checks import worker_pictures as pictures
 from needlewright.core.checks.confine import confine
+from needlewright.core.decoders import PLAYED, Decoder, Task
 from needlewright.core.processes import end_with_parent
 
 MEMORY_LIMIT = 1 << 30  # bytes of address space
@@ -46,8 +47,8 @@ NICENESS = 12
 ALIVE_SECONDS = 1.0
 PictureDecoder = Callable[[bytes, dict[str, Any]], tuple[dict[str, Any], list[bytes]]]
 PICTURES: dict[str, PictureDecoder] = {
-    "RAW": pictures.decode_raw, "JXL": pictures.decode_jxl,
-    "DATABASE": pictures.decode_database,
+    Decoder.RAW: pictures.decode_raw, Decoder.JXL: pictures.decode_jxl,
+    Decoder.DATABASE: pictures.decode_database,
 }
 
 
@@ -215,8 +216,8 @@ def _clip(request: dict[str, Any], stdin: BinaryIO, stdout: BinaryIO,
         source = io.BytesIO(stdin.read(int(request["payload"])))
     else:
         source = _opened(request, stdin, stdout)
-    task = {"look": clips.look, "frames": clips.every_frame, "still": clips.still,
-            "stretch": clips.stretch}[request["task"]]
+    task = {Task.LOOK: clips.look, Task.FRAMES: clips.every_frame, Task.STILL: clips.still,
+            Task.STRETCH: clips.stretch}[Task(request["task"])]
     with source:
         answer, blobs = task(source, request, alive)  # type: ignore[arg-type]
     return _told(answer, _has_unread(source)), blobs
@@ -230,7 +231,7 @@ def _told(answer: dict[str, Any], unread: bool) -> dict[str, Any]:
 
 
 def _picture_decoder(name: str) -> PictureDecoder:
-    if name == "HEIF":  # not before one comes: FFmpeg's libraries take memory
+    if name == Decoder.HEIF:  # not before one comes: FFmpeg's libraries take memory
         from needlewright.core.checks.worker_heic import decode_heif
 
         return decode_heif
@@ -260,7 +261,7 @@ def main() -> None:
     while line := stdin.readline():
         request = json.loads(line)
         try:
-            if request["format"] in ("CLIP", "SOUND"):
+            if request["format"] in PLAYED:
                 answer, blobs = _clip(request, stdin, stdout, _Pulse(stdout))
             else:
                 data, unread = _read(request, stdin, stdout)

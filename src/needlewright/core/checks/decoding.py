@@ -20,6 +20,8 @@ from itertools import islice
 from typing import Any, Generic, TypeVar
 
 from needlewright.core import processes
+from needlewright.core.checks.spares import Spares
+from needlewright.core.decoders import Task
 from needlewright.core.errors import SourceError
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
@@ -44,19 +46,14 @@ UNREAD, UNREAD_TEXT = "unreadable", "source-unreadable"
 Key = TypeVar("Key")
 
 
-PICTURE, LOOK, FRAMES, STILL, STRETCH = "picture", "look", "frames", "still", "stretch"
-
-
 @dataclass(frozen=True, slots=True)
 class DecodeRequest:
     """What to decode: extents of a source (bytes), the decoder's name, the expected pixels.
 
-    `preview`: span of the embedded preview inside the file, bytes from its start. `task`: PICTURE;
-    for clips and sound LOOK (first frame and strip), FRAMES (all of it), STILL (the frame at
-    `seconds`) or STRETCH (the frames from `seconds` to `until`, nothing shown). `side`: pixels of
-    what is shown; `turn`: EXIF orientation of what does not say it itself. `inset`: show the
-    preview as a picture of its own, too. `strip`: ten frames of a clip, out of the pass over FRAMES
-    or, slower, at LOOK.
+    `preview`: span of the embedded preview inside the file, bytes from its start. `seconds`,
+    `until`: of a STILL, and of a STRETCH. `side`: pixels of what is shown; `turn`: EXIF orientation
+    of what does not say it itself. `inset`: show the preview as a picture of its own, too. `strip`:
+    ten frames of a clip, out of the pass over FRAMES or, slower, at LOOK.
     """
 
     source: Source
@@ -65,7 +62,7 @@ class DecodeRequest:
     pixels: int
     preview: tuple[int, int] | None = None
     side: int = THUMBNAIL_SIDE
-    task: str = PICTURE
+    task: Task = Task.PICTURE
     turn: int = 1
     seconds: float = 0.0
     until: float = 0.0
@@ -162,12 +159,12 @@ class DecodeReport:
     corrupt: bool = False
 
 
-def _report(answer: dict[str, Any], blobs: list[bytes], task: str) -> DecodeReport:
+def _report(answer: dict[str, Any], blobs: list[bytes], task: Task) -> DecodeReport:
     streams = tuple(
         StreamReport(**{**s, "damaged": tuple((a, b) for a, b in s["damaged"])})
         for s in answer.get("streams", ()))
     second = blobs[1] if len(blobs) > 1 else b""
-    strip, inset = (second, b"") if task in (LOOK, FRAMES) else (b"", second)
+    strip, inset = (second, b"") if task in (Task.LOOK, Task.FRAMES) else (b"", second)
     return DecodeReport(
         bool(answer["ok"]), answer.get("error"), answer.get("text", ""), answer.get("width"),
         answer.get("height"), blobs[0] if blobs else b"", answer.get("preview"),
@@ -187,6 +184,7 @@ class _Worker(Generic[Key]):
     request: DecodeRequest | None = None
     served: int = 0  # bytes handed out for this request
     inbox: bytearray = field(default_factory=bytearray)
+    missing: tuple[str, ...] = ()  # what the kernel could not take away from it
 
     @property
     def fd(self) -> int:
@@ -207,6 +205,19 @@ def _cpu_seconds(pid: int) -> float:
     except OSError:
         return 0.0
     return (int(fields[11]) + int(fields[12])) * TICK_S
+
+
+def _end(process: subprocess.Popen[bytes]) -> None:
+    process.kill()
+    for pipe in (process.stdin, process.stdout):
+        if pipe is not None:
+            # Unsent bytes of a request that nobody will read are no loss.
+            with contextlib.suppress(BrokenPipeError):
+                pipe.close()
+    process.wait()
+
+
+SPARES = Spares(_end)
 
 
 class DecoderPool(Generic[Key]):
@@ -262,12 +273,15 @@ class DecoderPool(Generic[Key]):
         self._dispatch()
 
     def close(self) -> None:
-        """End all workers; queued requests are dropped."""
+        """End what is under way; queued requests are dropped."""
         self._queue.clear()
         self._later.clear()
         self._again.clear()
         for worker in self._workers:
-            self._end(worker)
+            if worker.key is None and not worker.inbox:
+                SPARES.leave(worker.process, worker.missing)
+            else:
+                _end(worker.process)
         self._workers.clear()
 
     def processes(self) -> list[int]:
@@ -275,11 +289,13 @@ class DecoderPool(Generic[Key]):
         return [w.process.pid for w in self._workers]
 
     def _start(self) -> _Worker[Key]:
-        process = processes.start(
+        process, missing = SPARES.take() or (processes.start_to_stay(
             "needlewright.core.checks.decode_worker", str(os.getpid()), stderr=subprocess.DEVNULL,
             # One arena: worker memory stays close to what pictures need.
-            more={"MALLOC_ARENA_MAX": "1", "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"})
-        worker: _Worker[Key] = _Worker(process)
+            more={"MALLOC_ARENA_MAX": "1", "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}),
+            ())
+        worker: _Worker[Key] = _Worker(process, missing=missing)
+        self.missing = missing or self.missing
         self._workers.append(worker)
         return worker
 
@@ -355,7 +371,8 @@ class DecoderPool(Generic[Key]):
                 if "want" in answer:
                     self._serve(worker, *answer["want"])
                 elif "missing" in answer:
-                    self.missing = tuple(str(name) for name in answer["missing"])
+                    worker.missing = tuple(str(name) for name in answer["missing"])
+                    self.missing = worker.missing or self.missing
                 continue
             sizes = [int(size) for size in answer["blobs"]]
             if len(sizes) > MAX_BLOBS or any(not 0 <= s <= MAX_BLOB_BYTES for s in sizes):
@@ -371,6 +388,7 @@ class DecoderPool(Generic[Key]):
             if worker.key is None or worker.request is None:
                 raise ValueError("an answer that nobody asked for")
             report = _report(answer, blobs, worker.request.task)
+            self._again = [one for one in self._again if one is not worker.request]
             key, worker.key, worker.request = worker.key, None, None
             return key, report
         if len(worker.inbox) >= MAX_LINE_BYTES:
@@ -412,7 +430,7 @@ class DecoderPool(Generic[Key]):
         """Give up `worker`; a new process follows, and its one picture is told of, or tried again.
         """
         key, request = worker.key, worker.request
-        self._end(worker)
+        _end(worker.process)
         self._workers.remove(worker)
         if key is None:
             return
@@ -424,13 +442,3 @@ class DecoderPool(Generic[Key]):
             self._again = [one for one in self._again if one is not request]
             self._early.append((key, DecodeReport(False, why)))
 
-    @staticmethod
-    def _end(worker: _Worker[Key]) -> None:
-        process = worker.process
-        process.kill()
-        for pipe in (process.stdin, process.stdout):
-            if pipe is not None:
-                # Unsent bytes of a request that nobody will read are no loss.
-                with contextlib.suppress(BrokenPipeError):
-                    pipe.close()
-        process.wait()

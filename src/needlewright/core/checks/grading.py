@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from needlewright.core.checks.decoding import LOST_TO_TIME, DecodeReport
+from needlewright.core.decoders import PLAYED, Decoder
 from needlewright.core.walks import Check, Outcome, Walk
 
 # Grey levels by which a band of the picture may differ from the camera's own thumbnail. JPEG
@@ -17,7 +18,6 @@ SAME_PICTURE = 0.75  # correlation below which the thumbnail shows something els
 AGAINST = {Outcome.FAIL: 0, Outcome.DOUBT: 1}  # what speaks against a find is read first
 WITNESS = "own thumbnail"
 PROOF = "proof"  # the check that fails to be one: nothing shows that the content is its own
-PLAYED = ("CLIP", "SOUND")  # decoders of what has a play time
 GAP_S = 0.3  # seconds between damaged stretches that nobody would tell apart
 MAX_DAMAGED = 40  # stretches that a check lists
 #: Failed checks that say from which byte on the content is not its own.
@@ -161,9 +161,9 @@ def _decode_check(walk: Walk, report: DecodeReport | None, decoder: str) -> Chec
         return Check(name, Outcome.NOT_MADE, "decode-not-made", content=True)
     if report.error == LOST_TO_TIME:  # a limit says nothing of the file
         return Check(name, Outcome.NOT_MADE, "decode-time", content=True)
-    if report.ok and decoder == "DATABASE":
+    if report.ok and decoder == Decoder.DATABASE:
         return Check(name, Outcome.PASS, "database-sound", content=True)
-    if report.ok and decoder == "RAW":
+    if report.ok and decoder == Decoder.RAW:
         # The mosaic has margins of its own; only that it unpacks is told.
         return Check(name, Outcome.PASS, "decode-raw", content=True)
     if report.ok:

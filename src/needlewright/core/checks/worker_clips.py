@@ -25,6 +25,7 @@ from needlewright.core.checks.worker_strip import (
     sheet,
     small,
 )
+from needlewright.core.decoders import Decoder
 
 av.logging.set_level(av.logging.PANIC)
 # Give up on errors; leave out the arithmetic on pixels that nobody will see and that cannot fail.
@@ -197,7 +198,7 @@ def every_frame(source: io.RawIOBase, request: dict[str, Any], alive: Alive) -> 
     cut short, numbers of frames that are missing), which some encoders earn.
     """
     answer: dict[str, Any] = {"ok": False, "error": None, "streams": []}
-    wave = _Wave() if request["format"] == "SOUND" else None
+    wave = _Wave() if request["format"] == Decoder.SOUND else None
     shown = _Shown(wave, request["strip"])
     try:
         tracks = _decode_all(source, answer, shown, alive, strict=True)

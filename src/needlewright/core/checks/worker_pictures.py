@@ -9,6 +9,7 @@ from typing import Any
 from PIL import Image, ImageChops, ImageFile
 
 from needlewright.core.checks import worker_levels
+from needlewright.core.decoders import Decoder
 
 GRID = (40, 30)  # cells in which the picture and its own thumbnail are compared
 #: What a database says of how it is written (SQLite file format, 1.3.3).
@@ -146,7 +147,7 @@ def decode_picture(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any]
     answer: dict[str, Any] = {"ok": False, "error": None}
     picture: Image.Image | None = None
     turn = 1
-    if request["format"] == "HEIF":
+    if request["format"] == Decoder.HEIF:
         import pillow_heif
 
         pillow_heif.register_heif_opener()
@@ -154,7 +155,7 @@ def decode_picture(data: bytes, request: dict[str, Any]) -> tuple[dict[str, Any]
         picture = Image.open(io.BytesIO(data), formats=(request["format"],))
         answer["width"], answer["height"] = picture.size
         # The decoder of HEIF turns the picture itself, as the file's own properties say.
-        turn = picture.getexif().get(0x0112, 1) if request["format"] != "HEIF" else 1
+        turn = picture.getexif().get(0x0112, 1) if request["format"] != Decoder.HEIF else 1
         # A JPEG is decoded to fewer pixels where fewer are wanted. All of its coded data is read
         # and checked just the same; only the last arithmetic, which cannot fail, is spared.
         if request["format"] == "JPEG":  # of HEIF this would decode the thumbnail instead
@@ -207,7 +208,7 @@ def _finish(picture: Image.Image | None, data: bytes, request: dict[str, Any],
         small = factor > 1 and picture.mode in ("L", "RGB", "RGBA", "CMYK", "YCbCr")
         picture = picture.reduce(factor) if small else picture
         with contextlib.suppress(Exception):  # a witness that cannot be heard hides no picture
-            if request["format"] == "HEIF":
+            if request["format"] == Decoder.HEIF:
                 answer.update(_compare_heif(picture, data))
             elif request.get("preview"):
                 answer.update(_compare(picture, data, request["preview"]))

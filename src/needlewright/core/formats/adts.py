@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -71,5 +72,5 @@ def accept(head: bytes) -> bool:
 register(Format(
     name="aac", kind=Kind.AUDIO, extension="aac",
     signatures=tuple(Signature(magic, weak=True) for magic in HEADS),
-    accept=accept, walk=walk, decoder="SOUND",
+    accept=accept, walk=walk, decoder=Decoder.SOUND,
 ))

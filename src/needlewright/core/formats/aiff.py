@@ -5,6 +5,7 @@ Big-endian IFF chunks. Linear samples carry nothing to check but how they contin
 
 from __future__ import annotations
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -75,5 +76,5 @@ register(Format(
         Signature(b"FORM" + bytes(4) + name, 0, b"\xff" * 4 + bytes(4) + b"\xff" * 4)
         for name in (b"AIFF", b"AIFC")),
     accept=lambda head: head[:4] == b"FORM" and head[8:12] in (b"AIFF", b"AIFC"),
-    walk=walk, decoder="SOUND",
+    walk=walk, decoder=Decoder.SOUND,
 ))

@@ -5,6 +5,7 @@ One channel only. Nothing states the length: the file ends where no frame header
 
 from __future__ import annotations
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -38,5 +39,5 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 register(Format(
     name="amr", kind=Kind.AUDIO, extension="amr",
     signatures=(Signature(NARROW), Signature(WIDE)),
-    accept=lambda head: head.startswith((NARROW, WIDE)), walk=walk, decoder="SOUND",
+    accept=lambda head: head.startswith((NARROW, WIDE)), walk=walk, decoder=Decoder.SOUND,
 ))

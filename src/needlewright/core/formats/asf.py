@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import uuid
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -31,8 +32,8 @@ TIMECODE_INDEX = _guid("3CB73FD0-0C4A-4803-953D-EDF7B6228F0C")
 INDEXES = (SIMPLE_INDEX, INDEX, MEDIA_INDEX, TIMECODE_INDEX)
 MAX_HEADER = 1 << 24
 MAX_SLACK = 1 << 16  # behind the packets in their object
-WMV = Variant("wmv", "wmv", Kind.VIDEO, "CLIP")
-WMA = Variant("wma", "wma", Kind.AUDIO, "SOUND")
+WMV = Variant("wmv", "wmv", Kind.VIDEO, Decoder.CLIP)
+WMA = Variant("wma", "wma", Kind.AUDIO, Decoder.SOUND)
 
 
 class _Asf:
@@ -145,5 +146,5 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 
 register(Format(
     name="asf", kind=Kind.VIDEO, extension="asf", signatures=(Signature(HEADER),),
-    accept=lambda head: head[:16] == HEADER, walk=walk, decoder="CLIP", variants=(WMV, WMA),
+    accept=lambda head: head[:16] == HEADER, walk=walk, decoder=Decoder.CLIP, variants=(WMV, WMA),
 ))

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -261,5 +262,6 @@ def _verified(state: _State, start: int, broken: Break | None) -> int | None:
 register(Format(
     name="avi", kind=Kind.VIDEO, extension="avi",
     signatures=(Signature(b"RIFF" + bytes(4) + b"AVI ", 0, b"\xff" * 4 + bytes(4) + b"\xff" * 4),),
-    accept=lambda head: head[:4] == b"RIFF" and head[8:12] == b"AVI ", walk=walk, decoder="CLIP",
+    accept=lambda head: head[:4] == b"RIFF" and head[8:12] == b"AVI ", walk=walk,
+    decoder=Decoder.CLIP,
 ))

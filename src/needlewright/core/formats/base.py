@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.sources.source import Source
 from needlewright.core.walks import Kind, Variant, Walk
 
@@ -30,7 +31,7 @@ class Format:
     `accept(head)`: is it worth walking, from the first 64 bytes. `walk(source, start, stop)`:
     follow the file at `start`, never past `stop`; raises FormatError when nothing of use is there
     and SourceError for unreadable bytes. `decoder`: what the decoding workers decode it as:
-    Pillow's name of a picture format, "RAW", "CLIP", "SOUND" or "DATABASE"; "" where they cannot.
+    one that `Decoder` names, or Pillow's name of a picture format.
     `variants`: all that a walk of this format may turn out to be, where there are several.
     """
 
@@ -40,7 +41,7 @@ class Format:
     signatures: tuple[Signature, ...]
     accept: Callable[[bytes], bool]
     walk: Callable[[Source, int, int], Walk]
-    decoder: str = ""
+    decoder: str = Decoder.NONE
     variants: tuple[Variant, ...] = ()
 
     @property

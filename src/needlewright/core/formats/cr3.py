@@ -6,6 +6,7 @@ full raw data, in `mdat`. What the private boxes mean is not read, only that all
 
 from __future__ import annotations
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.embedded import previews_check
@@ -113,5 +114,5 @@ def _all_inside(tracks: list[Track], data: list[Box], end: int) -> None:
 
 register(Format(
     name="cr3", kind=Kind.PHOTO, extension="cr3", signatures=(Signature(b"ftypcrx ", 4),),
-    accept=lambda head: head[4:12] == b"ftypcrx ", walk=walk, decoder="RAW",
+    accept=lambda head: head[4:12] == b"ftypcrx ", walk=walk, decoder=Decoder.RAW,
 ))

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -117,5 +118,6 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 register(Format(
     name="flac", kind=Kind.AUDIO, extension="flac", signatures=(Signature(b"fLaC\0\0\0\x22"),
                                                                 Signature(b"fLaC\x80\0\0\x22")),
-    accept=lambda head: head[:4] == b"fLaC" and head[4] & 0x7F == 0, walk=walk, decoder="SOUND",
+    accept=lambda head: head[:4] == b"fLaC" and head[4] & 0x7F == 0, walk=walk,
+    decoder=Decoder.SOUND,
 ))

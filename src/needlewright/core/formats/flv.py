@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import struct
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -102,5 +103,5 @@ register(Format(
     name="flv", kind=Kind.VIDEO, extension="flv", signatures=(Signature(b"FLV\x01"),),
     accept=lambda head: (head[:4] == b"FLV\x01" and head[4] in (1, 4, 5)
                          and head[5:9] == b"\0\0\0\x09"),
-    walk=walk, decoder="CLIP",
+    walk=walk, decoder=Decoder.CLIP,
 ))

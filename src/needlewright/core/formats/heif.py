@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.exif import Exif, read_exif
@@ -33,8 +34,8 @@ from needlewright.core.structures.view import (
 )
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 
-HEIC = Variant("heic", "heic", Kind.PHOTO, "HEIF")
-HEIF = Variant("heif", "heif", Kind.PHOTO, "HEIF")
+HEIC = Variant("heic", "heic", Kind.PHOTO, Decoder.HEIF)
+HEIF = Variant("heif", "heif", Kind.PHOTO, Decoder.HEIF)
 AVIF = Variant("avif", "avif", Kind.PHOTO, "AVIF")
 BRANDS = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2", b"msf1",
           b"avif", b"avis", b"miaf")
@@ -190,5 +191,5 @@ def accept(head: bytes) -> bool:
 register(Format(
     name="heif", kind=Kind.PHOTO, extension="heif",
     signatures=tuple(Signature(b"ftyp" + brand, 4) for brand in BRANDS),
-    accept=accept, walk=walk, decoder="HEIF", variants=(HEIC, HEIF, AVIF),
+    accept=accept, walk=walk, decoder=Decoder.HEIF, variants=(HEIC, HEIF, AVIF),
 ))

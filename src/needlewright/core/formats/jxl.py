@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.exif import Exif, read_exif
@@ -132,5 +133,5 @@ register(Format(
     name="jxl", kind=Kind.PHOTO, extension="jxl",
     signatures=(Signature(OPENING), Signature(b"\xff\x0a", weak=True)),
     accept=lambda head: head[:12] == OPENING or head[:2] == b"\xff\x0a", walk=walk,
-    decoder="JXL",
+    decoder=Decoder.JXL,
 ))

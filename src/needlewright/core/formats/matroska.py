@@ -10,6 +10,7 @@ import struct
 import zlib
 from dataclasses import dataclass, field
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -33,9 +34,9 @@ MAX_ELEMENTS = 20_000_000
 MAX_SECONDS = 1e7  # a third of a year
 MAX_HEADER_BYTES = 1 << 20
 READ_BYTES = 1 << 20
-MKV = Variant("mkv", "mkv", Kind.VIDEO, "CLIP")
-WEBM = Variant("webm", "webm", Kind.VIDEO, "CLIP")
-MKA = Variant("mka", "mka", Kind.AUDIO, "SOUND")
+MKV = Variant("mkv", "mkv", Kind.VIDEO, Decoder.CLIP)
+WEBM = Variant("webm", "webm", Kind.VIDEO, Decoder.CLIP)
+MKA = Variant("mka", "mka", Kind.AUDIO, Decoder.SOUND)
 
 
 @dataclass(slots=True)
@@ -272,6 +273,6 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 register(Format(
     name="matroska", kind=Kind.VIDEO, extension="mkv",
     signatures=(Signature(b"\x1a\x45\xdf\xa3"),),
-    accept=lambda head: head[:4] == b"\x1a\x45\xdf\xa3", walk=walk, decoder="CLIP",
+    accept=lambda head: head[:4] == b"\x1a\x45\xdf\xa3", walk=walk, decoder=Decoder.CLIP,
     variants=(MKV, WEBM, MKA),
 ))

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -212,5 +213,5 @@ register(Format(
     name="mp3", kind=Kind.AUDIO, extension="mp3",
     signatures=(Signature(b"ID3\x02\0"), Signature(b"ID3\x03\0"), Signature(b"ID3\x04\0"),
                 *(Signature(magic, weak=True) for magic in LAYERS)),
-    accept=accept, walk=walk, decoder="SOUND",
+    accept=accept, walk=walk, decoder=Decoder.SOUND,
 ))

@@ -13,6 +13,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 import numpy.typing as npt
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -35,11 +36,11 @@ from needlewright.core.structures.stream_end import cut_check, padded_with_zeros
 from needlewright.core.structures.view import Parts, View, end_mark, structure
 from needlewright.core.walks import Break, Check, Facts, Kind, Outcome, Variant, Walk
 
-MP4 = Variant("mp4", "mp4", Kind.VIDEO, "CLIP")
-MOV = Variant("mov", "mov", Kind.VIDEO, "CLIP")
-M4V = Variant("m4v", "m4v", Kind.VIDEO, "CLIP")
-GP3 = Variant("3gp", "3gp", Kind.VIDEO, "CLIP")
-M4A = Variant("m4a", "m4a", Kind.AUDIO, "SOUND")
+MP4 = Variant("mp4", "mp4", Kind.VIDEO, Decoder.CLIP)
+MOV = Variant("mov", "mov", Kind.VIDEO, Decoder.CLIP)
+M4V = Variant("m4v", "m4v", Kind.VIDEO, Decoder.CLIP)
+GP3 = Variant("3gp", "3gp", Kind.VIDEO, Decoder.CLIP)
+M4A = Variant("m4a", "m4a", Kind.AUDIO, Decoder.SOUND)
 OPENING = (b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot")  # of files older than `ftyp`
 EPOCH = datetime(1904, 1, 1, tzinfo=UTC)
 YEARS = range(1971, 2107)
@@ -351,6 +352,6 @@ register(Format(
     name="mp4", kind=Kind.VIDEO, extension="mp4",
     signatures=(Signature(b"ftyp", 4), Signature(b"moov", 4), Signature(b"wide", 4),
                 Signature(b"mdat", 4)),
-    accept=accept, walk=walk, decoder="CLIP", variants=(MP4, MOV, M4V, GP3, M4A),
+    accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(MP4, MOV, M4V, GP3, M4A),
 ))
 

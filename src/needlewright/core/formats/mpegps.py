@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -132,5 +133,5 @@ register(Format(
     name="mpg", kind=Kind.VIDEO, extension="mpg",
     signatures=(Signature(PACK + b"\x44", 0, b"\xff" * 4 + b"\xc4"),
                 Signature(PACK + b"\x21", 0, b"\xff" * 4 + b"\xf1")),
-    accept=accept, walk=walk, decoder="CLIP", variants=(SCRAP,),
+    accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(SCRAP,),
 ))

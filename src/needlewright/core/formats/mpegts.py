@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -27,8 +28,8 @@ SURE_PACKETS = 16
 CLUSTER = 4096  # bytes: files begin at multiples of it, or nearly all of them
 NULL, PAT = 0x1FFF, 0
 OPENING = (0x4000, 0x4011)  # PAT and SDT, at the start of a unit
-TS = Variant("ts", "ts", Kind.VIDEO, "CLIP")
-M2TS = Variant("m2ts", "m2ts", Kind.VIDEO, "CLIP")
+TS = Variant("ts", "ts", Kind.VIDEO, Decoder.CLIP)
+M2TS = Variant("m2ts", "m2ts", Kind.VIDEO, Decoder.CLIP)
 # The middle of a stream, told by its counters: material for stitching.
 SCRAPS = {188: Variant("ts-scrap", "ts", Kind.SCRAP),
           192: Variant("m2ts-scrap", "m2ts", Kind.SCRAP)}
@@ -188,5 +189,5 @@ register(Format(
     signatures=(
         Signature(b"\x47\x40\x00", 0, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 0),
         Signature(b"\x47\x40\x00", 4, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 4)),
-    accept=accept, walk=walk, decoder="CLIP", variants=(TS, M2TS, *SCRAPS.values()),
+    accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(TS, M2TS, *SCRAPS.values()),
 ))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -15,9 +16,9 @@ from needlewright.core.sources.source import Source
 from needlewright.core.structures.view import Parts, View, end_mark, finish, structure
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 
-OGG = Variant("ogg", "ogg", Kind.AUDIO, "SOUND")
-OPUS = Variant("opus", "opus", Kind.AUDIO, "SOUND")
-OGV = Variant("ogv", "ogv", Kind.VIDEO, "CLIP")
+OGG = Variant("ogg", "ogg", Kind.AUDIO, Decoder.SOUND)
+OPUS = Variant("opus", "opus", Kind.AUDIO, Decoder.SOUND)
+OGV = Variant("ogv", "ogv", Kind.VIDEO, Decoder.CLIP)
 MAX_PAGES = 10_000_000
 FIRST, LAST = 2, 4
 
@@ -122,6 +123,6 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 
 register(Format(
     name="ogg", kind=Kind.AUDIO, extension="ogg", signatures=(Signature(b"OggS\0\x02"),),
-    accept=lambda head: head[:6] == b"OggS\0\x02", walk=walk, decoder="SOUND",
+    accept=lambda head: head[:6] == b"OggS\0\x02", walk=walk, decoder=Decoder.SOUND,
     variants=(OGG, OPUS, OGV),
 ))

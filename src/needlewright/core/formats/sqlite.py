@@ -7,6 +7,7 @@ in the isolated worker.
 from __future__ import annotations
 
 from needlewright.core.databases.subjects import SUBJECTS, subject_of
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -18,7 +19,8 @@ from needlewright.core.walks import Check, Facts, Kind, Outcome, Variant, Walk
 MAGIC = b"SQLite format 3\0"
 LEAF_TABLE, INNER_TABLE = 0x0D, 0x05
 #: By what its tables are about; one format all the same.
-ABOUT = {subject: Variant("sqlite", "sqlite", Kind(subject), "DATABASE") for subject in SUBJECTS}
+ABOUT = {subject: Variant("sqlite", "sqlite", Kind(subject), Decoder.DATABASE)
+         for subject in SUBJECTS}
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
@@ -55,6 +57,6 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 
 register(Format(
     name="sqlite", kind=Kind.OTHER, extension="sqlite", signatures=(Signature(MAGIC),),
-    accept=lambda head: head[:16] == MAGIC, walk=walk, decoder="DATABASE",
+    accept=lambda head: head[:16] == MAGIC, walk=walk, decoder=Decoder.DATABASE,
     variants=tuple(ABOUT.values()),
 ))

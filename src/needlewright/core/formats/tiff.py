@@ -6,6 +6,7 @@ are told apart by the way their raw data is coded, or by their own byte-order ma
 
 from __future__ import annotations
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.embedded import previews_check
@@ -36,18 +37,18 @@ WIDTH, HEIGHT, BITS, COMPRESSION, PHOTOMETRIC = 0x100, 0x101, 0x102, 0x103, 0x10
 DNG_VERSION = 0xC612
 CFA, LINEAR_RAW = 32803, 34892  # photometric interpretations (TIFF/EP, DNG)
 TIFF = Variant("tiff", "tif", Kind.PHOTO, "TIFF")
-DNG = Variant("dng", "dng", Kind.PHOTO, "RAW")
-CR2 = Variant("cr2", "cr2", Kind.PHOTO, "RAW")
-ORF = Variant("orf", "orf", Kind.PHOTO, "RAW")
-RW2 = Variant("rw2", "rw2", Kind.PHOTO, "RAW")
+DNG = Variant("dng", "dng", Kind.PHOTO, Decoder.RAW)
+CR2 = Variant("cr2", "cr2", Kind.PHOTO, Decoder.RAW)
+ORF = Variant("orf", "orf", Kind.PHOTO, Decoder.RAW)
+RW2 = Variant("rw2", "rw2", Kind.PHOTO, Decoder.RAW)
 BY_CODING = {  # private ways of coding, each used by one family
-    34713: Variant("nef", "nef", Kind.PHOTO, "RAW"),
-    32767: Variant("arw", "arw", Kind.PHOTO, "RAW"),
-    65535: Variant("pef", "pef", Kind.PHOTO, "RAW"),
-    32769: Variant("srw", "srw", Kind.PHOTO, "RAW"),
-    32770: Variant("srw", "srw", Kind.PHOTO, "RAW"),
-    32772: Variant("srw", "srw", Kind.PHOTO, "RAW"),
-    65000: Variant("dcr", "dcr", Kind.PHOTO, "RAW"),
+    34713: Variant("nef", "nef", Kind.PHOTO, Decoder.RAW),
+    32767: Variant("arw", "arw", Kind.PHOTO, Decoder.RAW),
+    65535: Variant("pef", "pef", Kind.PHOTO, Decoder.RAW),
+    32769: Variant("srw", "srw", Kind.PHOTO, Decoder.RAW),
+    32770: Variant("srw", "srw", Kind.PHOTO, Decoder.RAW),
+    32772: Variant("srw", "srw", Kind.PHOTO, Decoder.RAW),
+    65000: Variant("dcr", "dcr", Kind.PHOTO, Decoder.RAW),
 }
 EXIF_BYTES = 1 << 18  # how much of the file's head is looked at for its facts
 
@@ -68,7 +69,7 @@ def _variant(tiff: Tiff) -> Variant:
         if coding in BY_CODING:
             return BY_CODING[coding]
         raw = raw or tiff.value(directory, PHOTOMETRIC) in (CFA, LINEAR_RAW)
-    return Variant("tiff", "tif", Kind.PHOTO, "RAW") if raw else TIFF
+    return Variant("tiff", "tif", Kind.PHOTO, Decoder.RAW) if raw else TIFF
 
 
 def _pictures(tiff: Tiff) -> list[Directory]:
@@ -139,7 +140,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
               end_mark(problem is None, counted=True), dimensions(width, height)]
     if problem is None:
         checks += _coded_checks(tiff)
-    if problem is None and variant.decoder == "RAW":
+    if problem is None and variant.decoder == Decoder.RAW:
         checks.append(previews_check(view, previews(tiff)))
     exif = read_exif(view.peek(start, EXIF_BYTES))
     largest = max(previews(tiff), key=lambda s: s[1] - s[0], default=None)
@@ -152,7 +153,7 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         start, end, problem,
         Facts(width, height, exif.taken, exif.camera, exif.orientation, None, dict(exif.extra)),
         parts, checks, share=there / max(1, total), variant=variant,
-        preview=largest if variant.decoder == "RAW" else None,
+        preview=largest if variant.decoder == Decoder.RAW else None,
         verified=_directories_in_front(tiff) if problem else None,
         opaque=sorted(set(tiff.spans) - set(previews(tiff))),
         unproven="coding-silent" if problem is None and any(

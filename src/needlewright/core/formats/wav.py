@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.registry import register
@@ -126,5 +127,5 @@ register(Format(
         Signature(name + bytes(4) + b"WAVE", 0, b"\xff" * 4 + bytes(4) + b"\xff" * 4)
         for name in (b"RIFF", b"RF64", b"BW64")),
     accept=lambda head: head[:4] in (b"RIFF", b"RF64", b"BW64") and head[8:12] == b"WAVE",
-    walk=walk, decoder="SOUND",
+    walk=walk, decoder=Decoder.SOUND,
 ))

@@ -7,10 +7,10 @@ is a find of its own, linked to it, with the same checks as what the step put to
 from __future__ import annotations
 
 import contextlib
-from contextlib import AbstractContextManager
-from dataclasses import dataclass, replace
+from contextlib import AbstractContextManager, closing
+from dataclasses import dataclass
+from typing import Any
 
-from needlewright.core.checks.asking import ask
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import JOINED_FROM, Find, Reason, Seam, SeamWord
@@ -20,7 +20,7 @@ from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.jobs.threads import History, Thread, runs_of
 from needlewright.core.search.carving import follow
-from needlewright.core.search.deciding import Case, all_frames, first_question
+from needlewright.core.search.dialogue import Dialogue
 from needlewright.core.search.pieces_pool import pools_around
 from needlewright.core.search.stitched import StitchedCase, stitched, summed, with_rest
 from needlewright.core.sources.pieces import PiecedSource
@@ -311,19 +311,9 @@ class Handwork:
         return kept[0] if kept else self.job.related(self.number, JOINED_FROM, back=True)[0]
 
     def _checked(self, case: StitchedCase, source: PiecedSource) -> Find:
-        asked = first_question(case, source, True)
-        pool: DecoderPool[Case] = DecoderPool(1)
-        try:
-            seen: Case = case
-            report = None
-            if asked is not None:
-                seen, report = ask(pool, asked[0], asked[1], self.stop)
-                if seen.variant.decoder == "CLIP":
-                    seen, report = ask(pool, *all_frames(replace(seen, looked=report), source)[:2],
-                                       self.stop)
-            assert isinstance(seen, StitchedCase)
-            return stitched(seen, report, self._source.sector_size)
-        finally:
-            pool.close()
+        with closing(DecoderPool[Any](1)) as decoders:
+            dialogue: Dialogue[StitchedCase] = Dialogue(decoders, True, self.stop)
+            turn = dialogue.to_the_end(case, source)
+            return stitched(turn.case, turn.report, self._source.sector_size)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import closing
 from dataclasses import replace
 
 from needlewright.core.checks.asking import ask
@@ -49,13 +50,11 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
             return False
         except FormatError as error:
             raise JobError("find-not-played", find=number) from error
-        pool: DecoderPool[Case] = DecoderPool(1)
-        try:
-            asked, report = ask(pool, *all_frames(Case(walk, form.name), source)[:2], stop)
-        except Interrupted:
-            return False
-        finally:
-            pool.close()
+        with closing(DecoderPool[Case](1)) as decoders:
+            try:
+                asked, report = ask(decoders, *all_frames(Case(walk, form.name), source)[:2], stop)
+            except Interrupted:
+                return False
         find, _ = find_of(asked, report, record.row.found_by[0], medium.sector_size)
         find = _recorded(find, record)
         if record.seams:

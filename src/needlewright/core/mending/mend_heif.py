@@ -16,7 +16,8 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from needlewright.core.checks.asking import ask
-from needlewright.core.checks.decoding import STRETCH, DecodeRequest, DecoderPool
+from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.decoders import Decoder, Task
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.exif import read_exif
 from needlewright.core.mending.base import (
@@ -270,7 +271,7 @@ def _undecodable(patient: Patient, model: Model, coded: list[int],
             if item not in places:
                 continue
             asked = _alone(patient.source, places[item]) if model.is_av1 else DecodeRequest(
-                patient.source, ((0, patient.source.size),), "HEIF", 0, task=STRETCH,
+                patient.source, ((0, patient.source.size),), Decoder.HEIF, 0, task=Task.STRETCH,
                 seconds=number, until=number)
             if asked is None or not ask(pool, number, asked, patient.stop)[1].ok:
                 found.append(item)

@@ -5,14 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from needlewright.core.checks.decoding import (
-    FRAMES,
-    LOOK,
     DecodeReport,
     DecodeRequest,
     StreamReport,
 )
 from needlewright.core.checks.grading import Grade, Verdict, judge
 from needlewright.core.contents import Stretches
+from needlewright.core.decoders import PLAYED, Decoder, Task
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.finds import Find, key_of
 from needlewright.core.formats.base import Format
@@ -20,7 +19,6 @@ from needlewright.core.formats.registry import formats
 from needlewright.core.sources.source import Source
 from needlewright.core.walks import Facts, Variant, Walk
 
-CLIP, SOUND = "CLIP", "SOUND"
 CLIP_FRAMES_IN_MEMORY = 4  # of a clip, as a decoder keeps them, in pixels of pictures
 
 
@@ -35,7 +33,7 @@ class Case:
     parent: tuple[int, str] | None = None
     looked: DecodeReport | None = None
     pictured: DecodeReport | None = None
-    task: str = ""
+    task: Task = Task.PICTURE
 
     @property
     def variant(self) -> Variant:
@@ -50,10 +48,11 @@ def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
     if not decoder or implausible or walk.stop <= walk.start:
         return None
     asked = _request(case, source)
-    if decoder == CLIP:
+    if decoder == Decoder.CLIP:
         # Where all frames are decoded anyway, the strip comes out of that.
-        return replace(case, task=LOOK), replace(asked, task=LOOK, strip=not every_frame), False
-    if decoder == SOUND:
+        look = replace(asked, task=Task.LOOK, strip=not every_frame)
+        return replace(case, task=Task.LOOK), look, False
+    if decoder == Decoder.SOUND:
         return all_frames(case, source) if every_frame else None
     preview = None
     if walk.preview is not None:
@@ -63,17 +62,18 @@ def first_question(case: Case, source: Source, every_frame: bool) -> tuple[
 
 def all_frames(case: Case, source: Source) -> tuple[Case, DecodeRequest, bool]:
     """The question whether all of a clip or a sound decodes; it can wait."""
-    asked = replace(_request(case, source), task=FRAMES, strip=case.variant.decoder == CLIP)
+    asked = replace(_request(case, source), task=Task.FRAMES,
+                    strip=case.variant.decoder == Decoder.CLIP)
     if case.walk.clip is not None:
         start, stop = case.walk.clip
-        asked = replace(asked, extents=((start, stop - start),), format=CLIP, turn=1)
-    return replace(case, task=FRAMES), asked, True
+        asked = replace(asked, extents=((start, stop - start),), format=Decoder.CLIP, turn=1)
+    return replace(case, task=Task.FRAMES), asked, True
 
 
 def _request(case: Case, source: Source) -> DecodeRequest:
     walk = case.walk
     pixels = (walk.facts.width or 0) * (walk.facts.height or 0)
-    if case.variant.decoder in (CLIP, SOUND):
+    if case.variant.decoder in PLAYED:
         pixels *= CLIP_FRAMES_IN_MEMORY
     return DecodeRequest(source, ((walk.start, walk.stop - walk.start),), case.variant.decoder,
                          pixels, turn=walk.facts.orientation)

@@ -11,8 +11,9 @@ from collections import deque
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
-from needlewright.core.checks.decoding import DecodeReport, DecoderPool
+from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import AGAINST, Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.errors import FormatError, SourceError
@@ -20,7 +21,8 @@ from needlewright.core.finds import Find
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.recognising import format_of_name, kind_of_name, recognise
 from needlewright.core.search.carving import follow
-from needlewright.core.search.deciding import Case, all_frames, find_of, first_question
+from needlewright.core.search.deciding import Case, find_of
+from needlewright.core.search.dialogue import WAIT_S, Dialogue, Turn
 from needlewright.core.search.proving import reads_as_text
 from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.files import ImageFile
@@ -54,6 +56,13 @@ class _Open:
     waiting: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class _FileCase(Case):
+    """The case of a file in the line."""
+
+    item: _Open | None = None
+
+
 def are_files(paths: Iterable[str | os.PathLike[str]]) -> bool:
     """Whether what is given is meant as files to look at, not as a medium to search: folders, and
     files with the extension of a format."""
@@ -63,13 +72,12 @@ def are_files(paths: Iterable[str | os.PathLike[str]]) -> bool:
 
 
 def examine(paths: Iterable[Path], stop: StopSignal,
-            decoders: DecoderPool[int] | None = None) -> Iterator[Examined]:
+            decoders: DecoderPool[Any] | None = None) -> Iterator[Examined]:
     """What each file of `paths` is, in their order. Takes files in as fast as results are taken
     out; ends early where `stop` is set. Never raises for a file: that is told of it."""
-    pool = decoders or DecoderPool[int]()
+    pool = decoders or DecoderPool[Any]()
+    dialogue: Dialogue[_FileCase] = Dialogue(pool, True, stop)
     line: deque[_Open] = deque()
-    by_number: dict[int, _Open] = {}
-    number = 0
     left = iter(paths)
     more = True
     try:
@@ -79,18 +87,15 @@ def examine(paths: Iterable[Path], stop: StopSignal,
                 if path is None:
                     more = False
                     break
-                number += 1
-                item = _opened(path, stop)
-                line.append(item)
-                by_number[number] = item
-                _ask(item, number, pool, None)
-            for key, report in pool.results(0.05 if line and line[0].waiting else 0.0):
-                _ask(by_number[key], key, pool, report)
+                line.append(_opened(path, stop))
+                _hear(_begun(line[-1], dialogue))
+            _hear(dialogue.settled(WAIT_S if line and line[0].waiting else 0.0))
             while line and not line[0].waiting:
                 yield _closed(line.popleft())
-            by_number = {k: v for k, v in by_number.items() if v.waiting}
             if stop.is_set():
                 return
+    except Interrupted:
+        return
     finally:
         for item in line:
             _closed(item)
@@ -98,7 +103,7 @@ def examine(paths: Iterable[Path], stop: StopSignal,
             pool.close()
 
 
-def examine_one(path: Path, stop: StopSignal, decoders: DecoderPool[int] | None = None) -> Examined:
+def examine_one(path: Path, stop: StopSignal, decoders: DecoderPool[Any] | None = None) -> Examined:
     """The same for one file; Interrupted when `stop` is set meanwhile."""
     for done in examine([path], stop, decoders):
         return done
@@ -152,25 +157,21 @@ def _followed(source: Source, name: str, stop: StopSignal) -> tuple[Walk | None,
     return best
 
 
-def _ask(item: _Open, key: int, pool: DecoderPool[int], report: DecodeReport | None) -> None:
-    """Ask the next question about a file, or make its find of the answers."""
+def _begun(item: _Open, dialogue: Dialogue[_FileCase]) -> Iterator[Turn[_FileCase]]:
     case, source = item.case, item.source
-    item.waiting = False
-    if case is None or source is None:
-        return
-    asked = None
-    if report is None:
-        asked = first_question(case, source, every_frame=True)
-    elif case.task == "look":
-        asked = all_frames(replace(case, looked=report), source)
-    elif case.walk.clip is not None and case.pictured is None:
-        asked = all_frames(replace(case, pictured=report), source)
-    if asked is not None:
-        item.case, request, later = asked
+    if case is not None and source is not None:
         item.waiting = True
-        pool.submit(key, request, later)
-        return
-    item.done.find = _whole_file(find_of(case, report, STEP, source.sector_size)[0], case, item)
+        yield from dialogue.begin(_FileCase(case.walk, case.form, item=item), source)
+
+
+def _hear(turns: Iterable[Turn[_FileCase]]) -> None:
+    """Make the finds of those about which all is known."""
+    for turn in turns:
+        item = turn.case.item
+        if turn.last and item is not None and item.source is not None:
+            item.waiting = False
+            find, _ = find_of(turn.case, turn.report, STEP, item.source.sector_size)
+            item.done.find = _whole_file(find, turn.case, item)
 
 
 def _whole_file(find: Find, case: Case, item: _Open) -> Find:

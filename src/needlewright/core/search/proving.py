@@ -8,19 +8,18 @@ from __future__ import annotations
 
 import zlib
 from array import array
-from collections import Counter, deque
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport, DecodeRequest
 from needlewright.core.contents import Place
 from needlewright.core.errors import SourceError
 from needlewright.core.finds import Find
 from needlewright.core.formats.recognising import extension_of, kind_of_name
-from needlewright.core.search.deciding import Case, all_frames, first_question
+from needlewright.core.search.dialogue import Dialogue, Turn
 from needlewright.core.search.events import Event, Found, Rechecked
 from needlewright.core.search.keeping import Keeping, Kept
 from needlewright.core.search.placing import Fate, Placing, place, shifted, walk_file
@@ -36,7 +35,6 @@ from needlewright.core.search.registry import Context
 from needlewright.core.search.rivals import Rivals
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
-from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, believed
 from needlewright.core.walks import Kind
@@ -88,7 +86,8 @@ class Prover:
     def __init__(self, context: Context, step: str) -> None:
         self._context, self._step = context, step
         self._waiting: deque[tuple[Entry, Kept | None, int]] = deque()
-        self._asked: Counter[int] = Counter()  # number of an entry -> answers it waits for
+        self._dialogue: Dialogue[RecordCase] = Dialogue(
+            context.decoders, context.plan.every_frame, context.stop)
         self._keeping = Keeping(context.source, 0)
         self._reader: Reader | None = None
         self._base = 0
@@ -128,7 +127,8 @@ class Prover:
     @property
     def open_numbers(self) -> list[int]:
         """The numbers of the entries taken so far of which not all has been told."""
-        return sorted({*(number for _, _, number in self._waiting), *self._asked})
+        return sorted({*(number for _, _, number in self._waiting),
+                       *(case.number for case in self._dialogue.open)})
 
     def note(self, entry: Entry) -> None:
         """Look at an entry beforehand, for what it tells about others."""
@@ -160,7 +160,7 @@ class Prover:
         entry = self._believed(entry)
         kept = self._keeping.of(entry)
         yield from self._placed(entry, kept, number, may_wait=True)
-        yield from self._settled(0.0)
+        yield from self._told(self._dialogue.settled())
 
     def finish(self, last: bool = True) -> Iterator[Event]:
         """What waited; with `last`, every answer of the decoders too."""
@@ -172,9 +172,8 @@ class Prover:
                 break  # nobody's proof helps another any more
         while self._waiting:
             yield from self._next_waiting(may_wait=False)
-        decoders = self._context.decoders
-        while last and decoders.pending and not self._context.stop.is_set():
-            yield from self._settled(0.1)
+        if last:
+            yield from self._told(self._dialogue.finish())
 
     def _next_waiting(self, may_wait: bool) -> Iterator[Event]:
         entry, kept, number = self._waiting[0]
@@ -269,7 +268,6 @@ class Prover:
 
     def _made(self, entry: Entry, placing: Placing, thread: PiecedSource,
               kept: Kept | None, number: int) -> Iterator[Event]:
-        context = self._context
         if not entry.path and entry.placed is Placed.GUESS and not placing.sound:
             return  # a list of blocks alone: only the content shows that it is one
         if placing.fate in LOST_FATES:
@@ -285,21 +283,7 @@ class Prover:
         case = RecordCase(placing.walk, placing.form.name, None, entry=entry, placing=placing,
                           thread=thread, base=self._base, kept=kept, number=number,
                           exact=self._exact(entry, placing))
-        asked = first_question(case, thread, context.plan.every_frame)
-        if asked is None or asked[2]:
-            yield from self._told(case, None, first=True)
-        if asked is None:
-            return
-        while not asked[2] and context.decoders.urgent >= PENDING_DECODES:
-            yield from self._settled(0.2)
-            if context.stop.is_set():
-                raise Interrupted
-        self._ask(*asked)
-
-    def _ask(self, case: Case, request: DecodeRequest, later: bool) -> None:
-        assert isinstance(case, RecordCase)
-        self._asked[case.number] += 1
-        self._context.decoders.submit(case, request, later)
+        yield from self._told(self._dialogue.begin(case, thread))
 
     def _found(self, find: Find) -> Iterator[Found]:
         kinds = self._context.plan.kinds
@@ -313,29 +297,11 @@ class Prover:
 
     # answers
 
-    def _settled(self, wait_s: float) -> Iterator[Event]:
-        context = self._context
-        for case, report in context.decoders.results(wait_s):
-            assert isinstance(case, RecordCase) and case.thread is not None
-            self._asked[case.number] -= 1
-            if not self._asked[case.number]:
-                del self._asked[case.number]
-            if case.task == LOOK:
-                seen = replace(case, looked=report)
-                yield from self._told(seen, None, first=True)
-                if context.plan.every_frame:
-                    self._ask(*all_frames(seen, case.thread))
-            elif case.task == FRAMES:
-                yield from self._told(case, report, first=False)
-            else:
-                yield from self._told(case, report, first=True)
-                if case.walk.clip is not None and context.plan.every_frame:
-                    self._ask(*all_frames(replace(case, pictured=report), case.thread))
-
-    def _told(self, case: RecordCase, report: DecodeReport | None, first: bool) -> Iterator[Event]:
-        find = find_from(case, report, self._step, self._context.source.sector_size)
-        for found in self._found(find):
-            yield found if first else Rechecked(found.find)
+    def _told(self, turns: Iterable[Turn[RecordCase]]) -> Iterator[Event]:
+        sector = self._context.source.sector_size
+        for turn in turns:
+            for found in self._found(find_from(turn.case, turn.report, self._step, sector)):
+                yield found if turn.first else Rechecked(found.find)
 
 
 def reads_as_text(thread: Source, name: str) -> bool:

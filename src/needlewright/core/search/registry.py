@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from types import MappingProxyType
+from typing import Any
 
 from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.registry import Registry
-from needlewright.core.search.deciding import Case
 from needlewright.core.search.events import Event
 from needlewright.core.search.knowledge import NOTHING, Knowledge
 from needlewright.core.search.plan import Plan
@@ -29,7 +29,7 @@ class Context:
     area: Span
     begin: int
     stop: StopSignal
-    decoders: DecoderPool[Case]
+    decoders: DecoderPool[Any]
     knowledge: Knowledge = field(default_factory=lambda: NOTHING)
 
 

@@ -10,12 +10,12 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Generator, Iterator
-from dataclasses import dataclass, field, replace
+from collections.abc import Generator, Iterable, Iterator
+from dataclasses import dataclass, field
 
 import numpy as np
 
-from needlewright.core.checks.decoding import FRAMES, LOOK, DecodeReport, DecodeRequest
+from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.look import look
@@ -30,12 +30,11 @@ from needlewright.core.search.carving import (
 )
 from needlewright.core.search.deciding import (
     Case,
-    all_frames,
     damaged_from,
     find_of,
-    first_question,
     preview_find,
 )
+from needlewright.core.search.dialogue import WAIT_S, Dialogue, Turn
 from needlewright.core.search.events import (
     Ending,
     Event,
@@ -63,7 +62,6 @@ from needlewright.core.walks import Kind
 NAME = "signatures"
 BLOCK_BYTES = 1 << 19  # read at once, into one buffer that is used again and stays in the cache
 OVERLAP = 128  # bytes kept of the block before, where signatures may straddle
-PENDING_DECODES = 12
 PROGRESS_EVERY_BYTES = 4 << 20
 HOLE_BYTES = 1 << 30  # of a hole, told at once
 MAX_AGAIN = 10_000  # stretches that are searched once more
@@ -74,11 +72,11 @@ class _Pass:
     """The state of one pass over `area`. `at`: everything before it has been looked at.
 
     `known`: what belongs to whole finds already. `in_use`: what is passed over, as a file system
-    uses it. `pending`: start of a find -> answers of decoders that it waits for. `again`: stretches
-    to be searched once more.
+    uses it. `again`: stretches to be searched once more.
     """
 
     context: Context
+    dialogue: Dialogue[Case]
     table: SignatureTable
     owner: tuple[Format, ...]
     area: Span
@@ -88,7 +86,6 @@ class _Pass:
     begun_at: int
     told: int
     again: deque[Span] = field(default_factory=deque)
-    pending: dict[int, int] = field(default_factory=dict)
     texture: bool = False
     known: Spans = field(default_factory=no_spans)
     in_use: Spans = field(default_factory=no_spans)
@@ -99,7 +96,8 @@ class _Pass:
 
     @property
     def checkpoint(self) -> int:
-        return min([self.at, *self.pending, *(s.start for s in self.again)])
+        waiting = (case.walk.start for case in self.dialogue.open)
+        return min([self.at, *waiting, *(s.start for s in self.again)])
 
     def progress(self) -> Progress:
         area = self.context.area
@@ -114,7 +112,8 @@ def run(context: Context) -> Iterator[Event]:
     pairs = [(f, s) for f in chosen_formats(context.plan) for s in f.signatures]
     table = build_table([Pattern(s.magic, s.at, s.mask, s.weak) for _, s in pairs])
     state = _Pass(
-        context, table, tuple(f for f, _ in pairs), context.area, context.begin,
+        context, Dialogue(context.decoders, context.plan.every_frame, context.stop), table,
+        tuple(f for f, _ in pairs), context.area, context.begin,
         Claims(context.begin), time.monotonic(), context.begin, context.begin,
         texture=context.plan.texture, known=context.knowledge.whole())
     if context.plan.free_only:
@@ -123,10 +122,10 @@ def run(context: Context) -> Iterator[Event]:
     yield state.progress()
     stopped = yield from _over(state)
     context.decoders.keep_free = False
-    while not stopped and (context.decoders.pending or state.again):
-        yield from _settled(state, wait_s=0.1)
+    while not stopped and (state.dialogue.open or state.again):
+        yield from _told(state, state.dialogue.settled(WAIT_S))
         yield state.progress()
-        if not context.decoders.pending and state.again:
+        if not state.dialogue.open and state.again:
             stopped = yield from _once_more(state)
         stopped = stopped or context.stop.is_set()
     yield Finished(NAME, Ending.STOPPED if stopped else Ending.DONE, state.checkpoint)
@@ -147,12 +146,11 @@ def _over(state: _Pass) -> Generator[Event, None, bool]:
             return True
         except SourceError:
             # The medium is gone; what was read before that is still worth its checks.
-            while state.context.decoders.pending and not state.context.stop.is_set():
-                yield from _settled(state, wait_s=0.1)
+            yield from _told(state, state.dialogue.finish())
             raise
         if state.at - state.told >= PROGRESS_EVERY_BYTES:
             state.told = state.at
-            yield from _settled(state, wait_s=0.0)
+            yield from _told(state, state.dialogue.settled())
             yield state.progress()
     return state.context.stop.is_set()
 
@@ -188,7 +186,7 @@ def _skip_hole(state: _Pass) -> Iterator[Event]:
             return
         if state.at - state.told >= PROGRESS_EVERY_BYTES:
             state.told = state.at
-            yield from _settled(state, wait_s=0.0)
+            yield from _told(state, state.dialogue.settled())
             yield state.progress()
 
 
@@ -267,44 +265,17 @@ def _candidate(state: _Pass, start: int, form: Format, head: bytes) -> Iterator[
         state.claims.add(walk, case.variant.name, state.step)
         return
     state.claims.add(walk, case.variant.name, state.step)
-    asked = first_question(case, context.source, context.plan.every_frame)
-    if asked is None or asked[2]:
-        yield from _told(state, case, None, first=True)
-    if asked is None:
-        return
-    while not asked[2] and context.decoders.urgent >= PENDING_DECODES:
-        yield from _settled(state, wait_s=0.2)
-        if context.stop.is_set():
-            break
-    _ask(state, *asked)
+    yield from _told(state, state.dialogue.begin(case, context.source))
 
 
-def _ask(state: _Pass, case: Case, request: DecodeRequest, later: bool) -> None:
-    start = case.walk.start
-    state.pending[start] = state.pending.get(start, 0) + 1
-    state.context.decoders.submit(case, request, later)
+def _told(state: _Pass, turns: Iterable[Turn[Case]]) -> Iterator[Event]:
+    for turn in turns:
+        report = turn.report
+        if report is None or report.ok or not turn.case.walk.tentative:
+            yield from _find(state, turn.case, report, turn.first)
 
 
-def _settled(state: _Pass, wait_s: float) -> Iterator[Event]:
-    for case, report in state.context.decoders.results(wait_s):
-        start = case.walk.start
-        left = state.pending.pop(start) - 1
-        if left:
-            state.pending[start] = left
-        if case.task == LOOK:
-            seen = replace(case, looked=report)
-            yield from _told(state, seen, None, first=True)
-            if state.context.plan.every_frame:
-                _ask(state, *all_frames(seen, state.context.source))
-        elif case.task == FRAMES:
-            yield from _told(state, case, report, first=False)
-        elif report.ok or not case.walk.tentative:
-            yield from _told(state, case, report, first=True)
-            if case.walk.clip is not None and state.context.plan.every_frame:
-                _ask(state, *all_frames(replace(case, pictured=report), state.context.source))
-
-
-def _told(state: _Pass, case: Case, report: DecodeReport | None, first: bool) -> Iterator[Event]:
+def _find(state: _Pass, case: Case, report: DecodeReport | None, first: bool) -> Iterator[Event]:
     """The find that `case` is; its preview beside it where it is broken."""
     source = state.context.source
     find, verdict = find_of(case, report, NAME, source.sector_size)

@@ -7,18 +7,13 @@ every check passes.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import closing
 from dataclasses import replace
 
-from needlewright.core.checks.decoding import (
-    FRAMES,
-    LOOK,
-    DecodeReport,
-)
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.search.carving import chosen_formats, follow
-from needlewright.core.search.deciding import all_frames, first_question
+from needlewright.core.search.dialogue import Dialogue, Turn
 from needlewright.core.search.events import Ending, Event, Finished, Found, Progress, Rechecked
 from needlewright.core.search.knowledge import BrokenFind
 from needlewright.core.search.pieces_pool import pools_of
@@ -35,7 +30,6 @@ from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.base import cut
 
-PENDING_DECODES = 12
 LOOK_SHARE = 0.2  # of the work, as progress tells it
 WORTH_TELLING = 0.01  # of a file, that a thread must bring where it does not come to the end
 
@@ -60,6 +54,8 @@ class _Stitching:
         self.context = context
         self._team: Team | None = None
         self._decodes = TrialDecodes(context.source, context.stop)
+        self._dialogue: Dialogue[StitchedCase] = Dialogue(
+            context.decoders, context.plan.every_frame, context.stop)
 
     def close(self) -> None:
         self._decodes.close()
@@ -75,8 +71,7 @@ class _Stitching:
         for index, (pool, mine) in enumerate(pools):
             yield from self._look(pool, index, len(pools))
             yield from self._rounds(pool, mine, origins, index, len(pools))
-        while self.context.decoders.pending and not self.context.stop.is_set():
-            yield from self._settled(0.1)
+        yield from self._find(self._dialogue.finish())
 
     def _progress(self, part: float) -> Progress:
         area = self.context.area
@@ -97,7 +92,8 @@ class _Stitching:
         for solved in rounds.run():
             if solved.broken is not None and solved.joined is not None:
                 yield from self._told(origins[solved.broken.number], solved.joined, pool, rounds)
-            yield from self._settled(0.0)
+            self._team.look_after()
+            yield from self._find(self._dialogue.settled())
             done = 1 - len(rounds.waiting) / max(1, total)
             tried = min(1.0, rounds.taken / max(1, 3 * total))
             part = LOOK_SHARE + (1 - LOOK_SHARE) * max(done, tried)
@@ -131,40 +127,14 @@ class _Stitching:
             return
         thread = PiecedSource(context.source, cut(thread.extents, walk.stop))
         case = StitchedCase(walk, form.name, thread=thread, joined=joined, origin=origin.key)
-        asked = first_question(case, thread, context.plan.every_frame)
-        if asked is None or asked[2]:
-            yield from self._find(case, None, first=True)
-        if asked is None:
-            return
-        while not asked[2] and context.decoders.urgent >= PENDING_DECODES:
-            yield from self._settled(0.2)
-            if context.stop.is_set():
-                raise Interrupted
-        context.decoders.submit(*asked)
+        yield from self._find(self._dialogue.begin(case, thread))
 
-    def _settled(self, wait_s: float) -> Iterator[Event]:
-        context = self.context
-        if self._team is not None:
-            self._team.look_after()
-        for case, report in context.decoders.results(wait_s):
-            assert isinstance(case, StitchedCase) and case.thread is not None
-            if case.task == LOOK:
-                seen = replace(case, looked=report)
-                yield from self._find(seen, None, first=True)
-                if context.plan.every_frame:
-                    context.decoders.submit(*all_frames(seen, case.thread))
-            elif case.task == FRAMES:
-                yield from self._find(case, report, first=False)
-            else:
-                yield from self._find(case, report, first=True)
-                if case.walk.clip is not None and context.plan.every_frame:
-                    context.decoders.submit(
-                        *all_frames(replace(case, pictured=report), case.thread))
-
-    def _find(self, case: StitchedCase, report: DecodeReport | None,
-              first: bool) -> Iterator[Event]:
-        find = stitched(case, report, self.context.source.sector_size)
-        yield Found(find) if first else Rechecked(find)
+    def _find(self, turns: Iterable[Turn[StitchedCase]]) -> Iterator[Event]:
+        for turn in turns:
+            if self._team is not None:
+                self._team.look_after()
+            find = stitched(turn.case, turn.report, self.context.source.sector_size)
+            yield Found(find) if turn.first else Rechecked(find)
 
 
 def _wanted(context: Context) -> list[BrokenFind]:

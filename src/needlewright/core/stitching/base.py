@@ -10,6 +10,7 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 import numpy.typing as npt
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.registry import Registry
 from needlewright.core.sources.source import Source
@@ -51,7 +52,7 @@ class Decodes(Protocol):
     second to another, of HEIF pictures the coded items by their number, of others all."""
 
     def __call__(self, extents: Extents, start: float, stop: float,
-                 decoder: str = "CLIP") -> bool: ...
+                 decoder: str = Decoder.CLIP) -> bool: ...
 
 
 @dataclass(slots=True)
@@ -79,7 +80,7 @@ class Bench:
         """
         self.meter.spent += work
 
-    def ask(self, extents: Extents, start: float, stop: float, decoder: str = "CLIP") -> bool:
+    def ask(self, extents: Extents, start: float, stop: float, decoder: str = Decoder.CLIP) -> bool:
         """Whether a decoder takes it, see `Decodes`; True where there is none."""
         self.spend(DECODE_WORK)
         return self.decodes is None or self.decodes(extents, start, stop, decoder)

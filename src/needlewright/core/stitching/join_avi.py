@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.registry import formats
 from needlewright.core.sources.pieces import PiecedSource
@@ -127,7 +128,7 @@ def _by_frames(bench: Bench, index: ChunkIndex) -> Bench:
     if asked is None:
         return bench
 
-    def decodes(extents: Extents, start: float, stop: float, decoder: str = "CLIP") -> bool:
+    def decodes(extents: Extents, start: float, stop: float, decoder: str = Decoder.CLIP) -> bool:
         thread = PiecedSource(bench.pool.source, extents)
         low, high = np.searchsorted(index.seconds, [start + AROUND_S - 2 * index.frame_s, stop])
         frames = 0

@@ -11,6 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.finds import SeamWord
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, Joiner, register
@@ -23,7 +24,6 @@ from needlewright.core.structures.bmff_samples import Track
 from needlewright.core.structures.heif_items import item_kinds, item_spans
 from needlewright.core.structures.view import View
 
-DECODER = "HEIF"
 HEVC = (b"hvc1", b"hev1")
 LENGTH_BYTES = 4  # of NAL units in items
 DECODED = "decodes-across"  # of which HEVC's decoders notice little: no proof
@@ -92,8 +92,8 @@ def _of_items(bench: Bench) -> Bench:
     if decodes is None:
         return bench
 
-    def items(extents: Extents, start: float, stop: float, decoder: str = DECODER) -> bool:
-        return decodes(extents, start, stop, DECODER)
+    def items(extents: Extents, start: float, stop: float, decoder: str = Decoder.HEIF) -> bool:
+        return decodes(extents, start, stop, Decoder.HEIF)
 
     return replace(bench, decodes=items)
 

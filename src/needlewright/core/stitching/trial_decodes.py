@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from needlewright.core.checks.asking import ask
-from needlewright.core.checks.decoding import PICTURE, STRETCH, DecodeRequest, DecoderPool
+from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.decoders import PLAYED, Decoder, Task
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Extents
@@ -19,12 +20,13 @@ class TrialDecodes:
         self._pool: DecoderPool[int] = DecoderPool(1)
 
     def __call__(self, extents: Extents, start: float, stop: float,
-                 decoder: str = "CLIP") -> bool:
+                 decoder: str = Decoder.CLIP) -> bool:
         thread = PiecedSource(self._source, extents)
-        clip = decoder in ("CLIP", "SOUND")
+        clip = decoder in PLAYED
         request = DecodeRequest(
-            thread, ((0, thread.size),), "CLIP" if clip else decoder, 0,
-            task=STRETCH if clip or decoder == "HEIF" else PICTURE, seconds=start, until=stop)
+            thread, ((0, thread.size),), Decoder.CLIP if clip else decoder, 0,
+            task=Task.STRETCH if clip or decoder == Decoder.HEIF else Task.PICTURE,
+            seconds=start, until=stop)
         try:
             return ask(self._pool, 0, request, self.stop)[1].ok
         except Interrupted:

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 
+from needlewright.core.decoders import Decoder
 from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.texture import Texture
@@ -32,7 +33,7 @@ MAX_DECODED = 64 << 20  # bytes of a file that is decoded for it
 MAX_LINE = 4096  # stretches one behind another
 TO_THE_END = 1e9  # seconds
 #: Decoders that say where they are not given what was coded; of others little can be concluded.
-STRICT = frozenset(("CLIP", "DATABASE"))
+STRICT = frozenset((Decoder.CLIP, Decoder.DATABASE))
 
 Pieces = tuple[tuple[int, int], ...]
 

@@ -14,6 +14,7 @@ from itertools import islice
 
 import numpy as np
 
+from needlewright.core.decoders import PLAYED, Decoder
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
@@ -116,7 +117,7 @@ def _seam(bench: Bench, form: Format, more: Reached, alone: bool) -> Seam:
     """The last seam of `more`; `alone`: nothing else goes on there."""
     at = sum(count for _, count in more.clusters[:-1]) * bench.pool.unit
     # Of frames all are decoded later: a seam that they do not bear out makes nothing whole.
-    sure = alone and (form.name in CHECKED or form.decoder == "CLIP")
+    sure = alone and (form.name in CHECKED or form.decoder == Decoder.CLIP)
     return Seam(at, SeamWord.PROVEN if sure else SeamWord.LIKELY, (
         reason_of(form, more, at), *((Reason("only-place"),) if alone else ())))
 
@@ -224,7 +225,7 @@ def _best(bench: Bench, form: Format, found: dict[int, list[Reached]],
     tried = [t for t in tried if (t.ended, t.at) == (tried[0].ended, tried[0].at)]
     if len(tried) == 1:
         return tried[0], not near
-    if bench.decodes is None or form.decoder not in ("CLIP", "SOUND"):
+    if bench.decodes is None or form.decoder not in PLAYED:
         return tried[0], False
     good = []
     for one in tried[:MAX_DECODES]:
