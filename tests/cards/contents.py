@@ -27,11 +27,12 @@ POOLED = {"mp4": "mp4", "mov": "mov", "avi": "avi", "mkv": "mkv", "mp3": "mp3", 
 def picture(rng: random.Random, width: int, height: int) -> Image.Image:
     """A landscape of waves and grain: continuous, as photographs are, and never the same."""
     noise = np.random.default_rng(rng.getrandbits(32))
-    y, x = np.mgrid[0:height, 0:width]
+    y, x = np.arange(height)[:, None], np.arange(width)[None]
+    slant = 40 * np.sin(np.arange(width + height) / 90)[x + y]
     bands = []
     for _ in range(3):
         a, b, c = rng.uniform(9, 60), rng.uniform(9, 60), rng.uniform(0, 6)
-        bands.append(125 + 70 * np.sin(x / a + c) * np.cos(y / b + c) + 40 * np.sin((x + y) / 90))
+        bands.append(125 + 70 * np.sin(x / a + c) * np.cos(y / b + c) + slant)
     grain = noise.normal(0, rng.uniform(2, 9), (height, width, 3))
     return Image.fromarray((np.stack(bands, -1) + grain).clip(0, 255).astype(np.uint8))
 

@@ -6,10 +6,10 @@ the same on every machine that has the same encoders.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cache
 
+from tests.kept import kept
 from tests.media import clips, documents, pictures, raws, sounds
 
 
@@ -29,13 +29,11 @@ MAKERS = (pictures.make, raws.make, clips.make, sounds.make, documents.make)
 @cache
 def samples() -> tuple[Sample, ...]:
     """One of each kind and way of coding, a few kilobytes to a few hundred each."""
-    return tuple(_all())
+    return tuple(Sample(*one) for one in kept(_all)())
 
 
-def _all() -> Iterator[Sample]:
-    for maker in MAKERS:
-        for form, variant, name, data in maker():
-            yield Sample(form, variant, name, data)
+def _all() -> list[tuple[str, str, str, bytes]]:
+    return [one for maker in MAKERS for one in maker()]
 
 
 def of_format(form: str) -> list[Sample]:

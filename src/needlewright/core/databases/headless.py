@@ -4,6 +4,8 @@ serial types behind them (sqlite.org file format, 1.6 and 2.1).
 
 from __future__ import annotations
 
+import bisect
+import functools
 import itertools
 from collections.abc import Iterator
 
@@ -15,6 +17,7 @@ from needlewright.core.databases.records import (
     FIRST_BLOB,
     Encoding,
     length_of,
+    may_have,
     shape_at,
     size_of,
     values_of,
@@ -71,9 +74,12 @@ class Headless:
             head = read[1] - place + 1
             if length_of(head) == 1:
                 yield read[0], head, read[1], 3, ()
+        shown = data[:stop]
         for skip in range(8):  # bytes of the row's number that are left in front
+            if not may_have(shown, place + skip, fit.count):
+                continue
             try:
-                shape = shape_at(data[:stop], place + skip)
+                shape = shape_at(shown, place + skip)
             except FormatError:
                 continue
             if fit.types(shape.types):
@@ -133,18 +139,35 @@ class Headless:
         return tuple(types), place
 
 
-def old_blocks(data: bytes, start: int, stop: int, usable: int) -> dict[int, int]:
+class OldBlocks(dict[int, int]):
+    """Places, ascending, where free blocks may have begun, and the byte behind each."""
+
+    @functools.cached_property
+    def _ending(self) -> dict[int, list[int]]:
+        found: dict[int, list[int]] = {}
+        for place, end in self.items():
+            found.setdefault(end, []).append(place)
+        return found
+
+    def same_end(self, at: int) -> int | None:
+        """The first block behind `at` that ends where the one at `at` does."""
+        places = self._ending[self[at]]
+        index = bisect.bisect_right(places, at)
+        return places[index] if index < len(places) else None
+
+
+def old_blocks(data: bytes, start: int, stop: int, usable: int) -> OldBlocks:
     """Places from `start` to `stop` where the head of a free block may stand, or have stood, and
     the byte behind that block: blocks are in the order of their places."""
     raw = np.frombuffer(data, np.uint8)[start : min(stop, len(data))].astype(np.int64)
     if raw.size < OVERWRITTEN:
-        return {}
+        return OldBlocks()
     following = raw[:-3] << 8 | raw[1:-2]
     sizes = raw[2:-1] << 8 | raw[3:]
     at: npt.NDArray[np.int64] = np.arange(start, start + following.size)
     fits = (sizes >= LEAST) & (at + sizes <= usable) & (
         (following == 0) | ((following >= at + sizes) & (following <= usable - OVERWRITTEN)))
-    return {int(a): int(a + n) for a, n in zip(at[fits], sizes[fits])}
+    return OldBlocks(zip(at[fits].tolist(), (at + sizes)[fits].tolist()))
 
 
 def says_something(found: Found) -> bool:

@@ -53,6 +53,10 @@ def size_of(serial: int) -> int:
     return (serial - FIRST_BLOB) // 2
 
 
+#: The same of those that one byte tells, -1 where there is none.
+SHORT_SIZES = (*SIZES, -1, -1, *((serial - FIRST_BLOB) // 2 for serial in range(FIRST_BLOB, 0x80)))
+
+
 @dataclass(frozen=True, slots=True)
 class Shape:
     """What the head of a record says. `head`: its bytes; `body`: bytes of all values."""
@@ -66,6 +70,12 @@ class Shape:
         return self.head + self.body
 
 
+def may_have(data: bytes, at: int, columns: int) -> bool:
+    """Whether the head of a record of so many columns may stand at `at`: each takes one to nine
+    bytes of it. A glance before `shape_at`."""
+    return at < len(data) and (data[at] >= 0x80 or columns < data[at] <= 3 + 9 * columns)
+
+
 def shape_at(data: bytes, at: int) -> Shape:
     """The head of the record at `at`; FormatError where it makes no sense."""
     head, place = varint(data, at)
@@ -75,8 +85,16 @@ def shape_at(data: bytes, at: int) -> Shape:
     types = []
     body = 0
     while place < stop:
-        serial, place = varint(data, place)
-        body += size_of(serial)
+        serial = data[place]
+        if serial < 0x80:  # nearly all are: no call for them
+            place += 1
+            size = SHORT_SIZES[serial]
+            if size < 0:
+                raise FormatError("serial-type-unknown", offset=place)
+        else:
+            serial, place = varint(data, place)
+            size = size_of(serial)
+        body += size
         types.append(serial)
     if place != stop or len(types) > MAX_COLUMNS:
         raise FormatError("record-makes-no-sense", offset=at)

@@ -19,12 +19,20 @@ from needlewright.core.databases.headless import (
     LEAST,
     OVERWRITTEN,
     Headless,
+    OldBlocks,
     is_likely,
     old_blocks,
     says_something,
 )
 from needlewright.core.databases.pages import Pages
-from needlewright.core.databases.records import Shape, Value, shape_at, values_of, varint
+from needlewright.core.databases.records import (
+    Shape,
+    Value,
+    may_have,
+    shape_at,
+    values_of,
+    varint,
+)
 from needlewright.core.databases.schema import Table
 from needlewright.core.databases.trees import Leaf, follow, local_bytes
 from needlewright.core.errors import FormatError
@@ -74,7 +82,7 @@ class Searcher:
             yield self._with_its_end(data, found, fits)
             behind = found.stop
 
-    def _crossed(self, data: bytes, found: Found, blocks: dict[int, int], stop: int,
+    def _crossed(self, data: bytes, found: Found, blocks: OldBlocks, stop: int,
                  fits: list[Fit]) -> bool:
         """Whether a free block began within the first bytes of a row, which are then its head, or
         within the rest and reached to the end of the stretch."""
@@ -260,20 +268,18 @@ class Searcher:
         old = old and not (blocks is not None and found.table.without_rowid)
         return found if old or self._leads_on(data, found.stop, stop, fits) else None
 
-    def _in_old_block(self, data: bytes, at: int, blocks: dict[int, int], stop: int,
+    def _in_old_block(self, data: bytes, at: int, blocks: OldBlocks, stop: int,
                       fits: list[Fit]) -> Found | None:
         """The row at `at`, where the head of a free block is left over, without its first bytes: it
         fills the block, or behind it stands a whole row, or the head of an older block that ended
         where this one does."""
         end = blocks[at]
-        same = [p for p in blocks if at < p < end and blocks[p] == end][:1]
-        readings = []
-        for fit in fits:
-            for edge in same or (min(end, stop),):  # a lost type is known by what it leaves
-                readings += [
-                    found for found in self._headless.readings(data, at, edge, fit)
-                    if says_something(found) and is_likely(found) and self._ends_well(
-                        data, found, edge, end, blocks, fits)]
+        same = blocks.same_end(at)
+        edge = min(end, stop) if same is None else same  # a lost type is known by what it leaves
+        readings = [
+            found for fit in fits for found in self._headless.readings(data, at, edge, fit)
+            if says_something(found) and is_likely(found) and self._ends_well(
+                data, found, edge, end, blocks, fits)]
         known = {(id(r.table), r.values, r.lost) for r in readings}
         if len(known) != 1 or self.overwritten(data, readings[0], fits):
             return None
@@ -304,6 +310,8 @@ class Searcher:
                 rowid, place = varint(data, place)
                 if not -1 < rowid < MAX_ROWID:
                     return False
+            if not may_have(data, place, fit.count):
+                return False
             shape = shape_at(data, place)
         except FormatError:
             return False
