@@ -57,8 +57,8 @@ def kinds_here() -> list[str]:
     return [name for name, kind in KINDS.items() if kind.there]
 
 
-def make(seed: int, folder: Path, kinds: list[str] | None = None) -> Card:
-    """Draw and write the card of `seed` into `folder`."""
+def make(seed: int, folder: Path, kinds: list[str] | None = None, most: int = 110) -> Card:
+    """Draw and write the card of `seed` into `folder`: at most so many things happen to it."""
     rng = random.Random(f"needlewright card {seed}")
     names = kinds or list(KINDS)
     name = rng.choices(names, [KINDS[n].weight for n in names])[0]
@@ -83,7 +83,7 @@ def make(seed: int, folder: Path, kinds: list[str] | None = None) -> Card:
     card = Card(seed, name, image, offset, unit, table)
     driver = drivers.open_volume(name, image, offset, size)
     try:
-        _happen(card, driver, rng, size)
+        _happen(card, driver, rng, size, most)
     finally:
         driver.close()
     return card
@@ -99,10 +99,10 @@ def _partition(image: Path, table: str, name: str, offset: int, size: int) -> No
                    input=script.encode(), capture_output=True, check=True)
 
 
-def _happen(card: Card, driver: Driver, rng: random.Random, size: int) -> None:
+def _happen(card: Card, driver: Driver, rng: random.Random, size: int, most: int) -> None:
     folders = [""]
     room = size * rng.uniform(0.3, 0.9) * (0.5 if card.kind in ("xfs", "btrfs") else 1)
-    for number in range(1, rng.randrange(31, 111)):
+    for number in range(1, min(most, rng.randrange(31, 111))):
         act = rng.choices(("write", "remove", "overwrite", "rename", "folder", "clear", "append"),
                           (60, 26, 5, 4, 8, 1, 3))[0]
         try:

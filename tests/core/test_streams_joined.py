@@ -400,7 +400,7 @@ class CrewTest(unittest.TestCase):
         rounds = Rounds(pool, nothing, threading.Event(), Team(pool, threading.Event()))
         list(rounds.run())
         each = [1.0] * IN_VAIN + [HASTE] * 5
-        self.assertEqual(given, 3 * each)
+        self.assertEqual(given, 2 * each)  # in a small pool looking near is looking everywhere
 
 
 class _Jumbled:

@@ -11,6 +11,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from needlewright.core.finds import SeamWord
 from needlewright.core.stitching.base import Broken, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
@@ -18,6 +20,7 @@ from needlewright.core.stitching.team import Team
 from needlewright.core.stopping import Interrupted, StopSignal
 
 EFFORTS = (0, 1, 2)  # how far a round looks; the last one again while anything comes of it
+SMALL = 2048  # free clusters that are all near: looking farther is looking everywhere
 MAX_ROUNDS = 4
 WAIT_S = 0.05
 IN_VAIN = 24  # finds in a row of which nothing came: the next ones are tried with less work
@@ -61,8 +64,10 @@ class Rounds:
     def run(self) -> Iterator[Solved]:
         """What comes of each find: at once what ends, at last how far the others came."""
         tried: dict[int, tuple[int, int]] = {}
+        small = int(np.count_nonzero(self.pool.free)) <= SMALL
+        efforts = EFFORTS[::2] if small else EFFORTS
         for number in range(MAX_ROUNDS):
-            effort = EFFORTS[min(number, len(EFFORTS) - 1)]
+            effort = efforts[min(number, len(efforts) - 1)]
             before = self.pool.revision
             yield from self._round(effort, tried)
             if not self.waiting or (effort == EFFORTS[-1] and self.pool.revision == before):
