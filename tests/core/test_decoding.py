@@ -187,10 +187,10 @@ class PoolTest(unittest.TestCase):
         self.assertEqual({w.key for w in pool._workers}, {"first", "small"})
         pool._passed = 1000  # nobody is passed over for good
         pool.submit("next", request(PHOTO))
-        for worker in pool._workers:
-            if worker.key == "small":
-                worker.key = None
+        (small,) = (worker for worker in pool._workers if worker.key == "small")
+        small.key = None
         self.assertFalse(pool._hand_out(pool._queue, False))
+        small.key = "small"  # it still is at work: no other pool may have it
 
     def test_what_takes_too_much_is_tried_again_behind_all_others_and_then_not_made(self):
         pool = self.pool(workers=1, cpu_limit_s=-1.0)
