@@ -13,7 +13,7 @@ import needlewright
 PACKAGE = Path(needlewright.__file__).parent
 MOST_LINES = 500
 #: Rooms from the ground up: each may import from those before it, and from itself.
-CORE = ("errors", "stopping", "registry", "names", "hashing", "temporary", "processes",
+CORE = ("errors", "codes", "stopping", "registry", "names", "hashing", "temporary", "processes",
         "secrets", "keyrings", "kept_open", "phones", "sources", "kernels", "databases", "decoders",
         "walks", "structures", "formats", "warming", "volumes", "shelves", "checks", "contents",
         "finds", "stitching", "search", "mending", "imaging", "jobs", "delivery")

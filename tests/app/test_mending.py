@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication
 
 from needlewright.app.widgets.thread_bars import ThreadBars
 from needlewright.app.window import FINDS, MENDING
-from needlewright.core.finds import SeamWord
+from needlewright.core.codes import SeamWord
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan

@@ -16,7 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from needlewright.core.finds import SeamWord
+from needlewright.core.codes import SeamWord
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import Bench, Broken, Joined, joiner_for

@@ -9,7 +9,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from needlewright.core.finds import SeamWord
+from needlewright.core.codes import SeamWord
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import Bench, Broken, joiner_for
 from needlewright.core.stitching.clips.sample_index import ENOUGH

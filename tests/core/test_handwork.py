@@ -14,9 +14,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
+from needlewright.core.codes import SeamWord
 from needlewright.core.contents import Place
 from needlewright.core.errors import JobError
-from needlewright.core.finds import SeamWord
 from needlewright.core.jobs.handwork import Handwork
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rechecking import decode_all

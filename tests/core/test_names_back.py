@@ -11,8 +11,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.codes import Seam, SeamWord
 from needlewright.core.contents import Stretches
-from needlewright.core.finds import Find, Record, Seam, SeamWord
+from needlewright.core.finds import Find, Record
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan

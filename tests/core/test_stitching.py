@@ -17,9 +17,9 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
+from needlewright.core.codes import Seam, SeamWord
 from needlewright.core.contents import Place
 from needlewright.core.delivery.bag import deliver
-from needlewright.core.finds import Seam, SeamWord
 from needlewright.core.formats.jpeg_scans import decode_scan, make_grids, scan_plan
 from needlewright.core.formats.jpeg_segments import read_headers
 from needlewright.core.jobs.opening import job_for_image

@@ -17,9 +17,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.codes import Seam, SeamWord
 from needlewright.core.contents import Stretches
 from needlewright.core.errors import FormatError
-from needlewright.core.finds import Find, Seam, SeamWord
+from needlewright.core.finds import Find
 from needlewright.core.formats.registry import formats
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search

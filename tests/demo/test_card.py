@@ -10,8 +10,8 @@ import unittest
 from pathlib import Path
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.codes import SeamWord
 from needlewright.core.contents import Place
-from needlewright.core.finds import SeamWord
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.engine import search

@@ -5,7 +5,8 @@ import unittest
 
 import numpy as np
 
-from needlewright.core.imaging.forecast import Content, Stopped, content_of, forecast, interval
+from needlewright.core.codes import BlockContent, Stopped
+from needlewright.core.imaging.forecast import content_of, forecast, interval
 from needlewright.standins.faults import Faults
 from needlewright.standins.start import CardReader
 from needlewright.wording import forecast as words
@@ -14,17 +15,17 @@ from tests.support import FolderTest, camera_jpeg, noise, png, scene
 TEXT = b"05:58;Reedmouth weir;3;mist, a heron\n" * 200
 
 
-def kind(data: bytes) -> Content:
+def kind(data: bytes) -> BlockContent:
     return content_of(np.frombuffer(data[:4096], np.uint8))
 
 
 class ContentTest(unittest.TestCase):
     def test_blocks_are_what_they_look_like(self):
         photo = camera_jpeg(1)
-        for data, want in ((bytes(4096), Content.BLANK), (b"\xff" * 4096, Content.BLANK),
-                           (TEXT, Content.TEXT), (noise(4096), Content.RANDOM),
-                           (bytes(range(64)) * 64, Content.STRUCTURED),
-                           (photo[len(photo) // 2 :], Content.MEDIA)):
+        for data, want in ((bytes(4096), BlockContent.BLANK), (b"\xff" * 4096, BlockContent.BLANK),
+                           (TEXT, BlockContent.TEXT), (noise(4096), BlockContent.RANDOM),
+                           (bytes(range(64)) * 64, BlockContent.STRUCTURED),
+                           (photo[len(photo) // 2 :], BlockContent.MEDIA)):
             self.assertEqual(kind(data), want)
 
     def test_intervals_hold_the_truth(self):
@@ -40,15 +41,15 @@ class ForecastTest(FolderTest):
     def of(self, data: bytes, **faults: object):
         reader = CardReader(self.image(data), Faults(**faults))
         self.addCleanup(reader.close)
-        return forecast(reader.url, threading.Event(), 3.0)
+        return forecast(reader.url, threading.Event(), 1.0)
 
     def test_shares_and_what_follows(self):
         pictures = (png(scene(4, 900, 700)) + camera_jpeg(2)) * 4
         found = self.of(bytes(len(pictures)) + pictures)
         self.assertEqual(found.stopped, Stopped.TIME)
-        blank = found.shares[Content.BLANK]
+        blank = found.shares[BlockContent.BLANK]
         self.assertTrue(blank.low <= 0.5 <= blank.high or abs(blank.part - 0.5) < 0.03)
-        self.assertGreater(found.shares[Content.MEDIA].part, 0.4)
+        self.assertGreater(found.shares[BlockContent.MEDIA].part, 0.4)
         self.assertIn("looks like pictures", " ".join(words.follows(found)))
         self.assertIn("Nearly all", " ".join(words.follows(self.of(bytes(2 << 20)))))
         self.assertIn("encrypted", " ".join(words.follows(self.of(noise(2 << 20)))))

@@ -12,8 +12,9 @@ import threading
 import unittest
 from pathlib import Path
 
+from needlewright.core.codes import Reason
 from needlewright.core.delivery.bag import Delivered, deliver
-from needlewright.core.finds import MENDED_FROM, Reason
+from needlewright.core.finds import MENDED_FROM
 from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rechecking import decode_all

@@ -12,15 +12,8 @@ from pathlib import Path
 
 from PIL import Image
 
-from needlewright.core.jobs.comparing import (
-    SAME_BYTES,
-    SAME_NAME,
-    SAME_PICTURE,
-    Versions,
-    compare,
-    print_of,
-    versions_of,
-)
+from needlewright.core.codes import SAME_BYTES, SAME_NAME, SAME_PICTURE
+from needlewright.core.jobs.comparing import Versions, compare, print_of, versions_of
 from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Note

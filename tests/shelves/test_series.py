@@ -10,9 +10,10 @@ import unittest
 from datetime import UTC, datetime
 from pathlib import Path
 
+from needlewright.core.codes import When
 from needlewright.core.jobs.already import Already
 from needlewright.core.jobs.loss import UNKNOWN, Loss
-from needlewright.core.jobs.usefulness import When, ranked, when_made
+from needlewright.core.jobs.usefulness import ranked, when_made
 from needlewright.core.shelves.backups.base import open_backup
 from needlewright.core.shelves.backups.finding import find_backups
 from needlewright.core.shelves.backups.layout_series import moment_of

@@ -2,7 +2,10 @@
 
 import ast
 import re
+import subprocess
+import sys
 import unittest
+from functools import cache
 from pathlib import Path
 
 import needlewright
@@ -18,15 +21,31 @@ RAISED = {"SourceError", "JobError", "DeliveryError", "NeedlewrightError"}
 
 def codes_given_to(names: set[str], position: int) -> set[str]:
     """Constant codes at `position` of calls to `names`, in both arms of a conditional too."""
-    found = set()
+    return {n.value for name, arguments in _calls() if name in names and len(arguments) > position
+            for n in ast.walk(arguments[position])
+            if isinstance(n, ast.Constant) and isinstance(n.value, str)}
+
+
+@cache
+def _calls() -> list[tuple[str, list[ast.expr]]]:
+    """(name, arguments) of every call in the core."""
+    found = []
     for path in CORE.rglob("*.py"):
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name | ast.Attribute):
                 name = node.func.id if isinstance(node.func, ast.Name) else node.func.attr
-                if name in names and len(node.args) > position:
-                    found |= {n.value for n in ast.walk(node.args[position])
-                              if isinstance(n, ast.Constant) and isinstance(n.value, str)}
+                found.append((name, node.args))
     return found
+
+
+class LightTest(unittest.TestCase):
+    def test_whoever_only_speaks_loads_nothing_heavy(self):
+        names = ", ".join(f"needlewright.wording.{p.stem}" for p in sorted(
+            (CORE.parent / "wording").glob("[a-z]*.py")))
+        told = subprocess.run([sys.executable, "-c", f"import sys, {names}; print(*sys.modules)"],
+                              capture_output=True, text=True, check=True)
+        heavy = {"numpy", "numba", "sqlite3", "PIL", "PySide6"}
+        self.assertEqual(heavy & set(told.stdout.split()), set())
 
 
 class SentencesTest(unittest.TestCase):

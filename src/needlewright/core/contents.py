@@ -33,10 +33,12 @@ class Place:
 
 
 class Content(ABC):
-    """The bytes of one find, in file order. `encoding`: as finds.json tells it."""
+    """The bytes of one find, in file order. `encoding`: as finds.json tells it; `on_shelf`: whether
+    they are an object of a shelf."""
 
     __slots__ = ()
     encoding: ClassVar[str] = "plain"
+    on_shelf: ClassVar[bool] = False
 
     @property
     @abstractmethod
@@ -159,6 +161,7 @@ class Stored(Content):
 class ShelfObject(Content):
     """An object of a folder, a phone, a backup or an album, by its key on that shelf."""
 
+    on_shelf: ClassVar[bool] = True
     key: str
     length: int
 

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
-from enum import StrEnum
-from typing import Any
+from dataclasses import dataclass
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.codes import Seam
 from needlewright.core.contents import Brought, Content, Extents
 from needlewright.core.walks import Break, Check, Facts, Kind, Part
 
@@ -39,32 +37,6 @@ class Record:
     claim: bool = False
     former: bool = False
     volume: int = 0
-
-
-class SeamWord(StrEnum):
-    """How sure a joint is."""
-
-    PROVEN = "proven"
-    LIKELY = "likely"
-
-
-@dataclass(frozen=True, slots=True)
-class Reason:
-    """One thing that speaks for a seam, or against it: a code and its values."""
-
-    code: str
-    values: Mapping[str, Any] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True)
-class Seam:
-    """The joint between two pieces of a file, `at` bytes from its start. `rivals`: (byte of the
-    source, how far behind in nats) of the other pieces that came near."""
-
-    at: int
-    word: SeamWord
-    reasons: tuple[Reason, ...] = ()
-    rivals: tuple[tuple[int, float], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

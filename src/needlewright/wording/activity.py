@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from needlewright.core.delivery.bag import Delivered, Delivering
-from needlewright.core.imaging.events import Copied, Copying, Waiting
-from needlewright.core.imaging.verify import Verified, Verifying
-from needlewright.core.search.events import Progress
 from needlewright.wording import errors, finds, phones, units, volumes
+
+if TYPE_CHECKING:
+    from needlewright.core.delivery.bag import Delivered, Delivering
+    from needlewright.core.imaging.events import Copied, Copying, Waiting
+    from needlewright.core.imaging.verify import Verified, Verifying
+    from needlewright.core.search.events import Progress
 
 PHASES = {"write": "writing", "bag": "making the manifests", "verify": "reading back"}
 

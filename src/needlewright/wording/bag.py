@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
-from pathlib import Path
+from typing import TYPE_CHECKING
 
-from needlewright.core.delivery.bag import Handed, Words
-from needlewright.core.delivery.rows_folder import RowsFolder
-from needlewright.core.jobs.store import Job
 from needlewright.core.walks import Outcome
 from needlewright.wording import (
     changes,
@@ -21,9 +17,19 @@ from needlewright.wording import (
     seams,
 )
 
+if TYPE_CHECKING:
+    from collections.abc import Callable
+    from pathlib import Path
+
+    from needlewright.core.delivery.bag import Handed, Words
+    from needlewright.core.delivery.rows_folder import RowsFolder
+    from needlewright.core.jobs.store import Job
+
 
 def words_for(job: Job) -> Words:
     """Reasons, report and file names for deliveries of `job`."""
+    from needlewright.core.delivery.bag import Words  # who speaks of a bag need not load it
+
     title, sources = job.title, [source.name for source in job.sources()]
 
     def why(number: int) -> str:
@@ -40,5 +46,7 @@ def words_for(job: Job) -> Words:
 
 def _rows_folder(folder: Path, named: Callable[[str], str | None]) -> RowsFolder:
     """Where the rows of a database go."""
+    from needlewright.core.delivery.rows_folder import RowsFolder
+
     name = folder.name.removesuffix(" rows")
     return RowsFolder(folder, rows.evidence, partial(rows_page.page, name), named)

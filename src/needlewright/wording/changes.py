@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from needlewright.core.mending.base import Change
 from needlewright.wording import breaks, units
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from needlewright.core.mending.base import Change
 
 CHANGES = {
     "header-lent": "its lost header was made from that of {reference}; no date, place or "

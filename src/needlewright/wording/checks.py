@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from needlewright.core.walks import Check, Outcome
 from needlewright.wording import breaks, changes, units
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
 
 GRADES = {
     "whole": "whole", "unproven": "unproven", "mended": "mended", "partial": "partial",

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
-from needlewright.core.jobs.rows import FindRecord, FindRow, TallyRow
 from needlewright.core.names import one_line
-from needlewright.core.sources.devices import Device
 from needlewright.wording import checks, finds, units
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable, Sequence
+
+    from needlewright.core.jobs.rows import FindRecord, FindRow, TallyRow
+    from needlewright.core.sources.devices import Device
 
 ABOUT = "Search a medium for removed photos, look at them, and deliver what is intact."
 TOLD_NOTES = frozenset(("kept-listed", "kept-missing", "phone-waiting", "phone-back"))

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import errno
 import os
-from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from needlewright.core.errors import FormatError, NeedlewrightError
 from needlewright.core.names import one_line
 from needlewright.wording import breaks, units
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 FULL = frozenset((errno.ENOSPC, errno.EDQUOT, errno.EFBIG))
 SENTENCES = {

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from datetime import datetime
+from typing import TYPE_CHECKING
 
-from needlewright.core.contents import ShelfObject
-from needlewright.core.formats.base import Format
-from needlewright.core.jobs.rows import FindRecord, FindRow
 from needlewright.wording import units, volumes
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from needlewright.core.formats.base import Format
+    from needlewright.core.jobs.rows import FindRecord, FindRow
 
 KINDS = {
     "photo": "photos", "video": "clips", "audio": "sound", "document": "documents",
@@ -94,7 +97,7 @@ def origin(record: FindRecord, source_name: str) -> str:
     pieces = len(record.extents)
     where = f"at {units.place(row.start)} on {source_name}"
     shape = "In one piece" if pieces == 1 else f"In {pieces} pieces"
-    if isinstance(record.content, ShelfObject):
+    if record.content.on_shelf:
         return f"{row.path}, a file of {source_name}; it stays where it is, and as it is."
     if record.mended_from is not None:
         return (f"Mended from find {record.mended_from}, which lies {where} and stays as it is; "

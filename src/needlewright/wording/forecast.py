@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from needlewright.core.imaging.forecast import Content, Forecast, Stopped
+from typing import TYPE_CHECKING
+
+from needlewright.core.codes import BlockContent, Stopped
 from needlewright.wording import units
 
+if TYPE_CHECKING:
+    from needlewright.core.imaging.forecast import Forecast
+
 NAMES = {
-    Content.BLANK: "blank", Content.MEDIA: "media", Content.STRUCTURED: "structured",
-    Content.TEXT: "text", Content.RANDOM: "random",
+    BlockContent.BLANK: "blank", BlockContent.MEDIA: "media", BlockContent.STRUCTURED: "structured",
+    BlockContent.TEXT: "text", BlockContent.RANDOM: "random",
 }
 NEARLY_ALL = 0.95
 STOPS = {
@@ -55,15 +60,15 @@ def follows(found: Forecast) -> list[str]:
                     "more than it has, and only that much of it is real.")
     if not found.samples:
         return said or ["Too little was read to say anything."]
-    if share[Content.RANDOM].low > NEARLY_ALL or (
-            found.first_random and share[Content.RANDOM].part > NEARLY_ALL):
+    if share[BlockContent.RANDOM].low > NEARLY_ALL or (
+            found.first_random and share[BlockContent.RANDOM].part > NEARLY_ALL):
         said.append("It is random from the first sector on: encrypted, or overwritten with noise. "
                     "Without the key nothing will come back.")
-    elif share[Content.BLANK].low > NEARLY_ALL:
+    elif share[BlockContent.BLANK].low > NEARLY_ALL:
         said.append("Nearly all of it is blank: cleared, or never used, so little will come back; "
-                    f"{_figure(share[Content.MEDIA].part)} % looks like media.")
+                    f"{_figure(share[BlockContent.MEDIA].part)} % looks like media.")
     else:
-        media = share[Content.MEDIA]
+        media = share[BlockContent.MEDIA]
         said.append(f"About {_figure(media.part)} % looks like pictures, clips or other "
                     "compressed files.")
     copy = found.copy_seconds

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-from needlewright.core.delivery.guards import Guard
+from typing import TYPE_CHECKING
+
 from needlewright.wording import errors, units
+
+if TYPE_CHECKING:
+    from needlewright.core.delivery.guards import Guard
 
 HOLDING = {
     "to-apart": "not in the job folder",

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
 from datetime import datetime
 from operator import attrgetter
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from needlewright.core.errors import NeedlewrightError
-from needlewright.core.search.keeping import HIDDEN, UNFINISHED, VERSION
-from needlewright.core.search.shelf_names import Inside
+from needlewright.core.codes import HIDDEN, UNFINISHED, VERSION
 from needlewright.wording import checks, errors, finds, units
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from needlewright.core.errors import NeedlewrightError
+    from needlewright.core.search.shelf_names import Inside
 
 COLUMNS = ("", "name", "state", "day", "size", "folder")
 LIVE, REFUSED, LACKING = "there", "refused", "content missing"

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from needlewright.core.finds import SeamWord
-from needlewright.core.jobs.handwork import Standing
-from needlewright.core.jobs.mending import Alternative
-from needlewright.core.jobs.rows import FindRow
-from needlewright.core.mending.treating import Treated
-from needlewright.core.stitching.hand import Offer, Offers
+from needlewright.core.codes import SeamWord
 from needlewright.core.walks import Check, Outcome
 from needlewright.wording import changes, seams, units
 from needlewright.wording import checks as check_words
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from needlewright.core.jobs.handwork import Standing
+    from needlewright.core.jobs.mending import Alternative
+    from needlewright.core.jobs.rows import FindRow
+    from needlewright.core.mending.treating import Treated
+    from needlewright.core.stitching.hand import Offer, Offers
 
 WAITING = "Damaged"
 NONE = "Nothing waits: no find is damaged so far."

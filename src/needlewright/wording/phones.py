@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from needlewright.core.jobs.rows import FindRow
 from needlewright.wording import units
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from needlewright.core.jobs.rows import FindRow
 
 #: State -> (what is the case, what to do on the phone, why).
 STATES = {

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
-from needlewright.core.delivery.bag import Handed
-from needlewright.core.jobs.rows import FindRow
 from needlewright.core.names import harmless
 from needlewright.wording import checks, finds, units
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from needlewright.core.delivery.bag import Handed
+    from needlewright.core.jobs.rows import FindRow
 
 #: Per grade: how one file is told, and how several are.
 OPENINGS = {

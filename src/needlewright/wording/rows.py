@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from needlewright.core.databases.reading import Trouble
-from needlewright.core.databases.records import Value
-from needlewright.core.databases.rows import Row
 from needlewright.core.names import one_line
 from needlewright.wording import units
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from needlewright.core.databases.reading import Trouble
+    from needlewright.core.databases.records import Value
+    from needlewright.core.databases.rows import Row
 
 WHERE = {
     "cell": "in its place", "free-block": "in a free block", "unallocated": "between the rows",

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import html
-from collections.abc import Sequence
+from typing import TYPE_CHECKING
 from urllib.parse import quote
 
-from needlewright.core.delivery.rows_folder import Sheet, Shown
 from needlewright.wording import rows as words
 from needlewright.wording import units
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from needlewright.core.delivery.rows_folder import Sheet, Shown
 
 PICTURES = (".jpg", ".jpeg", ".png", ".gif", ".webp")
 STYLE = """

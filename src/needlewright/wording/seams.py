@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from needlewright.core.finds import Reason, Seam, SeamWord
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.wording import units
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
 
 WORDS = {SeamWord.PROVEN: "proven", SeamWord.LIKELY: "likely"}
 REASONS = {

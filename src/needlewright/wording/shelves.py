@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from needlewright.core.jobs.comparing import SAME_BYTES, SAME_NAME, SAME_PICTURE, Versions
-from needlewright.core.jobs.loss import Loss
-from needlewright.core.jobs.rows import FindRow
-from needlewright.core.jobs.usefulness import Use, When
+from needlewright.core.codes import SAME_BYTES, SAME_NAME, SAME_PICTURE, When
 from needlewright.core.names import one_line
 from needlewright.core.secrets import PASSWORD
-from needlewright.core.shelves.backups.base import Facts
-from needlewright.core.shelves.backups.finding import FoundBackup
 from needlewright.wording import errors, finds, units
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from needlewright.core.jobs.comparing import Versions
+    from needlewright.core.jobs.loss import Loss
+    from needlewright.core.jobs.rows import FindRow
+    from needlewright.core.jobs.usefulness import Use
+    from needlewright.core.shelves.backups.finding import FoundBackup
 
 LAYOUTS = {
     "folder": "a folder of files", "camera-folder": "a folder of files", "tar": "a tar archive",
@@ -129,10 +132,10 @@ def about(found: FoundBackup) -> str:
     return "; ".join(part for part in parts if part)
 
 
-def troubles(facts: Facts) -> list[str]:
-    """What is damaged in it."""
+def troubles(found: Mapping[str, int]) -> list[str]:
+    """What is damaged in it, by code and how many times."""
     return [TROUBLES[code][count != 1].format(count=f"{count:,}")
-            for code, count in facts.troubles.items() if code in TROUBLES]
+            for code, count in found.items() if code in TROUBLES]
 
 
 def why(use: Use, loss: Loss) -> str:
@@ -195,7 +198,7 @@ def row_lines(found: FoundBackup, use: Use, loss: Loss) -> list[tuple[str, str]]
         out.append((f"{said[:1].upper()}{said[1:]}.", ""))
         if found.facts is not None:
             out += [(f"{line[:1].upper()}{line[1:]}.", "problem")
-                    for line in troubles(found.facts)]
+                    for line in troubles(found.facts.troubles)]
             out += [(NOTES[note], "muted") for note in found.facts.notes if note in NOTES]
     return out
 
@@ -214,9 +217,9 @@ def own_notes(about: Mapping[str, Any]) -> list[tuple[str, str]]:
     """(sentence, role) of what is damaged in a backup that was taken in, and of what it does not
     tell."""
     told, notes = about.get("troubles"), about.get("notes")
-    facts = Facts("", troubles={str(code): count for code, count in told.items()
-                                if isinstance(count, int)} if isinstance(told, dict) else {})
-    return [(f"{line[:1].upper()}{line[1:]}.", "problem") for line in troubles(facts)] + [
+    counts = {str(code): count for code, count in told.items()
+              if isinstance(count, int)} if isinstance(told, dict) else {}
+    return [(f"{line[:1].upper()}{line[1:]}.", "problem") for line in troubles(counts)] + [
         (NOTES[note], "muted") for note in map(str, notes or ()) if note in NOTES]
 
 
@@ -239,7 +242,7 @@ def lines(number: int, found: FoundBackup, use: Use, loss: Loss) -> list[str]:
         return out
     out.append(f"   {why(use, loss)}")
     if found.facts is not None:
-        out += [f"   {line}" for line in troubles(found.facts)]
+        out += [f"   {line}" for line in troubles(found.facts.troubles)]
         out += [f"   {NOTES[note]}" for note in found.facts.notes if note in NOTES]
     return out
 

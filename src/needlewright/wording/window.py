@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from needlewright.core.imaging.events import Copied, Copying, Trouble, Waiting
-from needlewright.core.sources.devices import Device
+from typing import TYPE_CHECKING
+
 from needlewright.wording import units
+
+if TYPE_CHECKING:
+    from needlewright.core.imaging.events import Copied, Copying, Trouble, Waiting
+    from needlewright.core.sources.devices import Device
 
 PROGRAM = "Needlewright"
 STATIONS = ["Intake", "Search", "Finds", "Mending", "Delivery"]

@@ -9,13 +9,14 @@ from PySide6.QtWidgets import QGridLayout, QSizePolicy, QVBoxLayout, QWidget
 from needlewright.app.copies import Copies
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.small import clear, fill, label
-from needlewright.core.imaging.forecast import Content, Forecast
+from needlewright.core.codes import BlockContent
+from needlewright.core.imaging.forecast import Forecast
 from needlewright.wording import forecast as forecast_words
 from needlewright.wording import window as words
 
 COLOURS = {
-    Content.BLANK: "line", Content.MEDIA: "thread", Content.STRUCTURED: "muted",
-    Content.TEXT: "ink", Content.RANDOM: "ochre",
+    BlockContent.BLANK: "line", BlockContent.MEDIA: "thread", BlockContent.STRUCTURED: "muted",
+    BlockContent.TEXT: "ink", BlockContent.RANDOM: "ochre",
 }
 
 
@@ -44,7 +45,7 @@ class Strip(QWidget):
 class Swatch(QWidget):
     """A little field of a content's colour, beside its name."""
 
-    def __init__(self, content: Content) -> None:
+    def __init__(self, content: BlockContent) -> None:
         super().__init__()
         self._content = content
         self.setFixedSize(look.px(12), look.px(12))

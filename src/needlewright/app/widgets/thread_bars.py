@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from needlewright.app.courtesy import at_work
 from needlewright.app.theme.look import look
-from needlewright.core.finds import SeamWord
+from needlewright.core.codes import SeamWord
 from needlewright.core.jobs.handwork import Standing
 from needlewright.wording import mending as words
 from needlewright.wording import seams, units

@@ -25,6 +25,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.codes import Reason
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.databases.reading import Database
 from needlewright.core.delivery.blocks import bytes_of, write_all
@@ -55,7 +56,6 @@ from needlewright.core.errors import (
     NeedlewrightError,
     SourceError,
 )
-from needlewright.core.finds import Reason
 from needlewright.core.formats.recognising import DATABASE
 from needlewright.core.jobs.beside import open_logs, with_logs
 from needlewright.core.jobs.delivered import note_delivered

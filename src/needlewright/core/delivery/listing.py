@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from needlewright.core.finds import Reason
+from needlewright.core.codes import Reason
 from needlewright.core.jobs.rows import BYTES, FindRecord, SourceRow, StepRow
 from needlewright.core.names import TURNING, harmless
 from needlewright.core.search.events import VolumeSeen

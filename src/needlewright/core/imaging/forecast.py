@@ -10,11 +10,11 @@ import math
 import time
 from collections import Counter
 from dataclasses import dataclass
-from enum import StrEnum
 
 import numpy as np
 import numpy.typing as npt
 
+from needlewright.core.codes import BlockContent, Stopped
 from needlewright.core.imaging.planner import Queue, Read
 from needlewright.core.imaging.reader import ReaderProcess
 from needlewright.core.stopping import StopSignal
@@ -34,25 +34,6 @@ CHI_RANDOM = 255 + 4 * 22.6
 CHI_POOLED = 255 + 6 * 22.6
 
 
-class Content(StrEnum):
-    """What a block looks like."""
-
-    BLANK = "blank"
-    TEXT = "text"
-    STRUCTURED = "structured"
-    MEDIA = "media"
-    RANDOM = "random"
-
-
-class Stopped(StrEnum):
-    """Why the sampling ended."""
-
-    TIME = "time"
-    FAILED = "failed"
-    SLOW = "slow"
-    ASKED = "asked"
-
-
 @dataclass(frozen=True, slots=True)
 class Share:
     """A part of the medium with its 95 % interval, each 0.0 to 1.0."""
@@ -68,7 +49,7 @@ class Forecast:
     `bytes_per_second` of large reads; `wraps_at`: the real capacity of a card that claims more."""
 
     size: int
-    shares: dict[Content, Share]
+    shares: dict[BlockContent, Share]
     samples: int
     seconds: float
     stopped: Stopped
@@ -86,23 +67,23 @@ class Forecast:
         return self.size / SIGNATURES_RATE
 
 
-def content_of(block: npt.NDArray[np.uint8]) -> Content:
+def content_of(block: npt.NDArray[np.uint8]) -> BlockContent:
     """What a block of some thousand bytes uint8[n] looks like."""
     first = block[0]
     if first in (0, 0xFF) and not (block != first).any():
-        return Content.BLANK
+        return BlockContent.BLANK
     counts = np.bincount(block, minlength=256)
     shares = counts[counts > 0] / block.size
     entropy = float(-(shares * np.log2(shares)).sum())
     if entropy < 7.0:
         plain = counts[32:127].sum() + counts[[9, 10, 13]].sum() + counts[0xC2:0xF5].sum()
-        return Content.TEXT if plain > 0.95 * block.size else Content.STRUCTURED
+        return BlockContent.TEXT if plain > 0.95 * block.size else BlockContent.STRUCTURED
     marks = np.flatnonzero(block[:-1] == 0xFF)
     if marks.size >= 4:
         behind = block[marks + 1]
         if ((behind == 0) | ((behind >= 0xD0) & (behind <= 0xD7))).all():
-            return Content.MEDIA  # stuffing (T.81 B.1.1.5): hardly ever in anything else
-    return Content.RANDOM if _chi(counts) < CHI_RANDOM else Content.MEDIA
+            return BlockContent.MEDIA  # stuffing (T.81 B.1.1.5): hardly ever in anything else
+    return BlockContent.RANDOM if _chi(counts) < CHI_RANDOM else BlockContent.MEDIA
 
 
 def _chi(counts: npt.NDArray[np.int64]) -> float:
@@ -143,7 +124,7 @@ class _Sampler:
     def __init__(self, reader: ReaderProcess, stop: StopSignal) -> None:
         self.reader, self.stop = reader, stop
         self.size = reader.origin.size
-        self.found: Counter[Content] = Counter()
+        self.found: Counter[BlockContent] = Counter()
         self.pooled = np.zeros(256, np.int64)
         self.rates: list[float] = []
         self.stopped = Stopped.TIME
@@ -177,9 +158,9 @@ class _Sampler:
             if place + SAMPLE_BYTES <= self.size // 4:
                 heads[place] = self._read(place, SAMPLE_BYTES)
         kinds = [content_of(block) for block in heads.values() if block.size]
-        self.first_random = bool(kinds) and all(kind is Content.RANDOM for kind in kinds)
+        self.first_random = bool(kinds) and all(kind is BlockContent.RANDOM for kind in kinds)
         telling = {place: block for place, block in heads.items()
-                   if block.size and content_of(block) is not Content.BLANK}
+                   if block.size and content_of(block) is not BlockContent.BLANK}
         if len(telling) >= 2:
             self._find_wrap(telling)
 
@@ -211,7 +192,7 @@ class _Sampler:
         block = self._read(place, min(SAMPLE_BYTES, self.size))
         kind = content_of(block)
         self.found[kind] += 1
-        if kind is Content.RANDOM:
+        if kind is BlockContent.RANDOM:
             self.pooled += np.bincount(block, minlength=256)
 
     def _read(self, offset: int, length: int) -> npt.NDArray[np.uint8]:
@@ -238,11 +219,11 @@ class _Sampler:
     def result(self) -> Forecast:
         # Many blocks that each might be noise are told apart together: compressed data is not
         # quite even, encrypted data is.
-        if self.found[Content.RANDOM] > 1 and _chi(self.pooled) > CHI_POOLED:
-            self.found[Content.MEDIA] += self.found.pop(Content.RANDOM)
+        if self.found[BlockContent.RANDOM] > 1 and _chi(self.pooled) > CHI_POOLED:
+            self.found[BlockContent.MEDIA] += self.found.pop(BlockContent.RANDOM)
             self.first_random = False
         total = sum(self.found.values())
         rate = float(np.median(self.rates)) if self.rates else None
         return Forecast(
-            self.size, {kind: interval(self.found[kind], total) for kind in Content}, total,
+            self.size, {kind: interval(self.found[kind], total) for kind in BlockContent}, total,
             self.took, self.stopped, self.stopped_at, rate, self.wraps_at, self.first_random)

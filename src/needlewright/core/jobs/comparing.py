@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from PIL import Image
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.codes import SAME_BYTES, SAME_NAME, SAME_PICTURE
 from needlewright.core.contents import Brought, Stored
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.jobs.already import HASHED, SOUND
@@ -30,7 +31,6 @@ from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.shelf import is_distant
 from needlewright.core.stopping import Interrupted, StopSignal
 
-SAME_BYTES, SAME_PICTURE, SAME_NAME = "same-bytes", "same-picture", "same-name"  # relations
 PHONE = "phone"  # a kind of source
 SIDE = 8  # comparisons a row and a column
 NEAR = 8  # of 128 that may differ

@@ -12,8 +12,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.errors import FormatError, JobError
-from needlewright.core.finds import JOINED_FROM, Find, Reason, Seam, SeamWord
+from needlewright.core.finds import JOINED_FROM, Find
 from needlewright.core.jobs.known import JobKnowledge
 from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.store import Job

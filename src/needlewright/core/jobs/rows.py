@@ -6,8 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from needlewright.core.codes import Reason, Seam
 from needlewright.core.contents import Content, Extents
-from needlewright.core.finds import Reason, Record, Seam
+from needlewright.core.finds import Record
 from needlewright.core.sources.source import Source
 from needlewright.core.walks import Check, Part
 

@@ -15,15 +15,9 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, TypeVar
 
+from needlewright.core.codes import Reason
 from needlewright.core.errors import JobError
-from needlewright.core.finds import (
-    INSIDE,
-    JOINED_FROM,
-    MENDED_FROM,
-    NOT_MENDED,
-    Find,
-    Reason,
-)
+from needlewright.core.finds import INSIDE, JOINED_FROM, MENDED_FROM, NOT_MENDED, Find
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.coverage import CoverageRow
 from needlewright.core.jobs.database import Database

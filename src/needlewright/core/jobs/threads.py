@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from needlewright.core.finds import Reason, Seam, SeamWord
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.jobs.database import Database
 
 MAX_STEPS = 200  # of one find that can be undone

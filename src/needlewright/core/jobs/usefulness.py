@@ -6,25 +6,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 from pathlib import Path
 
+from needlewright.core.codes import When
 from needlewright.core.jobs.already import Already
 from needlewright.core.jobs.loss import Loss
 from needlewright.core.jobs.store import Job
 from needlewright.core.shelves.backups.finding import FoundBackup
 from needlewright.core.sources.registry import lies_at
 from needlewright.core.sources.shelf import Offered, is_distant
-
-
-class When(StrEnum):
-    """When a shelf was made, by the day of the loss."""
-
-    BEFORE = "before"
-    SAME_DAY = "same-day"  # it may have been made before or after
-    UNKNOWN = "unknown"
-    AFTER = "after"
-
 
 ORDER = (When.BEFORE, When.SAME_DAY, When.UNKNOWN, When.AFTER)
 

@@ -14,19 +14,10 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.contents import Content, ShelfObject, Stretches, content_from
 from needlewright.core.errors import JobError
-from needlewright.core.finds import (
-    INSIDE,
-    JOINED_FROM,
-    MENDED_FROM,
-    Find,
-    Reason,
-    Record,
-    Seam,
-    SeamWord,
-    key_of,
-)
+from needlewright.core.finds import INSIDE, JOINED_FROM, MENDED_FROM, Find, Record, key_of
 from needlewright.core.jobs import folder as places
 from needlewright.core.jobs.database import Database
 from needlewright.core.jobs.merging import (

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import BinaryIO
 
+from needlewright.core.codes import Reason
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.finds import Reason
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
 from needlewright.core.walks import Walk

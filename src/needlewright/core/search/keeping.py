@@ -15,14 +15,13 @@ from dataclasses import dataclass
 from datetime import datetime
 from urllib.parse import unquote
 
+from needlewright.core.codes import GALLERY_TRASH, HIDDEN, PHONE_TRASH, TRASH, UNFINISHED, VERSION
 from needlewright.core.errors import SourceError
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.volumes.base import Entry
 from needlewright.core.volumes.stamps import nt, unix
 
-TRASH, PHONE_TRASH, GALLERY_TRASH, UNFINISHED, HIDDEN, VERSION, SERVICE_TRASH = (
-    "trash", "phone-trash", "gallery-trash", "unfinished", "hidden", "version", "service-trash")
 MAX_NOTES = 200_000  # descriptions and marked folders that are remembered
 MAX_INFO_BYTES = 8192
 DESKTOP = re.compile(r"(?:^|.*/)(?:\.Trash(?:-\d+|/\d+)|Trash)(?=/files/)")

@@ -5,15 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from needlewright.core.codes import HIDDEN, SERVICE_TRASH, VERSION
 from needlewright.core.formats.recognising import kind_of_name
-from needlewright.core.search.keeping import (
-    HIDDEN,
-    MARKER,
-    SERVICE_TRASH,
-    VERSION,
-    Kept,
-    by_path,
-)
+from needlewright.core.search.keeping import MARKER, Kept, by_path
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.shelf import Offered
 from needlewright.core.walks import Kind

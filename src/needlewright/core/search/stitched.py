@@ -9,8 +9,9 @@ from dataclasses import dataclass, replace
 
 from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.checks.grading import lowered
+from needlewright.core.codes import SeamWord
 from needlewright.core.contents import Stretches
-from needlewright.core.finds import Find, SeamWord
+from needlewright.core.finds import Find
 from needlewright.core.search.deciding import Case, find_of
 from needlewright.core.search.record_finds import moved_to
 from needlewright.core.sources.pieces import PiecedSource

@@ -10,8 +10,8 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 import numpy.typing as npt
 
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.decoders import Decoder
-from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.registry import Registry
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.hand import Hand

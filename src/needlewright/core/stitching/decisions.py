@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from needlewright.core.stitching.base import Line, Seam, SeamWord, Step
+from needlewright.core.codes import Seam, SeamWord
+from needlewright.core.stitching.base import Line, Step
 
 CLEAR = 25.0  # nats of lead that leave no doubt
 FINE = 0.8  # of the usual likeness: good enough to leave the line for, or to turn back for

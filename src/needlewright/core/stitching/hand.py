@@ -10,7 +10,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from needlewright.core.finds import Reason, Seam, SeamWord
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import StopSignal
 

@@ -11,9 +11,9 @@ from dataclasses import replace
 
 import numpy as np
 
+from needlewright.core.codes import SeamWord
 from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
-from needlewright.core.finds import SeamWord
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, Joiner, register
 from needlewright.core.stitching.chained.around import join_around
 from needlewright.core.stitching.clips.clip_runs import Clip, Run, as_long_as_the_medium, placed

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from needlewright.core.finds import Reason, SeamWord
+from needlewright.core.codes import Reason, SeamWord
 from needlewright.core.formats.png import DEPTHS, SAMPLES
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Joined, Joiner, register

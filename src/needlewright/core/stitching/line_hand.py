@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from needlewright.core.finds import Reason, SeamWord
+from needlewright.core.codes import Reason, SeamWord
 from needlewright.core.stitching.base import Bench, Line
 from needlewright.core.stitching.decisions import Node, Option, lead_of, word_of
 from needlewright.core.stitching.hand import OFFERED, Gone, Hand, Offer, Offers, Reach, cluster_list

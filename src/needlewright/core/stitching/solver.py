@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import (
@@ -21,9 +22,6 @@ from needlewright.core.stitching.base import (
     Extents,
     Joined,
     Line,
-    Reason,
-    Seam,
-    SeamWord,
     Step,
     proven_by_sum,
 )

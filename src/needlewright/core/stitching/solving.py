@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from needlewright.core.finds import SeamWord
+from needlewright.core.codes import SeamWord
 from needlewright.core.stitching.base import Broken, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.team import Team

@@ -6,8 +6,8 @@ from collections import deque
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Protocol
 
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.stitching.base import Bench, Broken, Decodes, Extents, Joined, joiner_for
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stopping import StopSignal

@@ -11,8 +11,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.decoders import Decoder
-from needlewright.core.finds import Reason, Seam, SeamWord
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined

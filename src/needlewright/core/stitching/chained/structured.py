@@ -14,19 +14,13 @@ from itertools import islice
 
 import numpy as np
 
+from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.decoders import PLAYED, Decoder
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import formats
 from needlewright.core.sources.pieces import PiecedSource
-from needlewright.core.stitching.base import (
-    Bench,
-    Broken,
-    Joined,
-    Reason,
-    Seam,
-    SeamWord,
-)
+from needlewright.core.stitching.base import Bench, Broken, Joined
 from needlewright.core.stitching.chained.chains import CHAINS, CHECKED, Next
 from needlewright.core.volumes.base import cut
 from needlewright.core.walks import Walk

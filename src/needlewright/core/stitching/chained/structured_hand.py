@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from needlewright.core.finds import Reason, SeamWord
+from needlewright.core.codes import Reason, SeamWord
 from needlewright.core.formats.base import Format
 from needlewright.core.stitching.base import Bench, Broken
 from needlewright.core.stitching.chained.chains import CHAINS, CHECKED

@@ -10,7 +10,8 @@ from itertools import pairwise
 
 import numpy as np
 
-from needlewright.core.stitching.base import Joined, Reason, Seam, SeamWord
+from needlewright.core.codes import Reason, Seam, SeamWord
+from needlewright.core.stitching.base import Joined
 from needlewright.core.stitching.clips.clip_gaps import inserted
 from needlewright.core.stitching.clips.clip_runs import (
     AROUND_S,

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from needlewright.core.finds import Reason, SeamWord
+from needlewright.core.codes import Reason, SeamWord
 from needlewright.core.stitching.base import Bench
 from needlewright.core.stitching.clips.clip_runs import Clip, Run, placed
 from needlewright.core.stitching.clips.clip_seams import decided, told
