@@ -46,9 +46,9 @@ class ResumingTest(FolderTest):
     def interrupted(self, name, step, looks):
         """The finds of a search that was stopped every so many looks at the signal."""
         job, row, _ = self.job(name, f"{name} {step} {looks}")
-        for number in range(1, 400):
+        for number in range(1, 200):
             last = None
-            for event in run_search(job, row, Plan((step,)), After(looks * (1 + number // 40))):
+            for event in run_search(job, row, Plan((step,)), After(looks * (1 + number // 8))):
                 last = event if isinstance(event, Finished) else last
             if last is not None and last.ending is Ending.DONE:
                 return self.told(job), number
