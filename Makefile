@@ -41,5 +41,5 @@ screenshots: $(STAMP)
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots
 
 lock: $(STAMP)
-	@$(PY) -m piptools compile --quiet --extra dev --generate-hashes --no-emit-index-url \
+	@$(PY) -m piptools compile --quiet --extra dev --extra demo --generate-hashes --no-emit-index-url \
 	  --no-emit-find-links --no-header --strip-extras --allow-unsafe -o requirements.lock pyproject.toml

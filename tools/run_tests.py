@@ -1,12 +1,16 @@
-"""Runs all tests, module by module on as many processes as there are cores, and ends with
+"""Runs all tests, class by class on as many processes as there are cores, and ends with
 'N passed, N failed' alone on a line. Before that, the share of tests in lines of code.
 
-`python tools/run_tests.py [MODULE ...]`, for example `tests.core.test_search`.
+`python tools/run_tests.py [--measure] [NAME ...]`, for example `tests.core.test_search`. Classes
+that take longest begin first, as `tests/times.json` has them: seconds of those that take more than
+two; `--measure` writes that file anew.
 """
 
 from __future__ import annotations
 
+import ast
 import io
+import json
 import os
 import sys
 import time
@@ -19,16 +23,13 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
 LEAST, MOST = 0.25, 0.40  # lines of tests to a line of code
-#: Modules that take longest begin first, so that no process waits for one at the end.
-LONG = ("tests.mending.test_clips", "tests.core.test_streams_joined", "tests.test_cards",
-        "tests.core.test_formats", "tests.imaging.test_copier", "tests.test_cli",
-        "tests.core.test_stitching", "tests.test_cli_wrong", "tests.mending.test_streams",
-        "tests.mending.test_jpeg_mending", "tests.databases.test_rows")
+TIMES = ROOT / "tests" / "times.json"
+WORTH_S = 2.0  # seconds from which a class is told of by itself
 
 
 @dataclass(frozen=True)
 class Outcome:
-    module: str
+    name: str
     run: int
     failed: int
     skipped: int
@@ -36,8 +37,8 @@ class Outcome:
     seconds: float
 
 
-def run_module(name: str) -> Outcome:
-    """Run one module's tests; the text is empty where all is well."""
+def run_named(name: str) -> Outcome:
+    """Run the tests of a module or a class; the text is empty where all is well."""
     sys.path.insert(0, str(ROOT))
     began = time.monotonic()
     out = io.StringIO()
@@ -58,26 +59,51 @@ def lines_in(folder: str) -> int:
                if line.strip() and not line.strip().startswith("#"))
 
 
-def main(names: list[str]) -> int:
-    modules = names or sorted(
-        (".".join(path.relative_to(ROOT).with_suffix("").parts)
-         for path in (ROOT / "tests").rglob("test_*.py")),
-        key=lambda name: (name not in LONG, name))
+def parts_of(module: str) -> list[str]:
+    """The classes of `module` that have tests; the module itself where one of them may inherit its
+    tests from another."""
+    path = (ROOT / module.replace(".", "/")).with_suffix(".py")
+    if not path.is_file():
+        return [module]
+    classes = [node for node in ast.parse(path.read_text(encoding="utf-8")).body
+               if isinstance(node, ast.ClassDef)]
+    tested = [node.name for node in classes if any(
+        isinstance(one, ast.FunctionDef) and one.name.startswith("test") for one in node.body)]
+    inherit = any(isinstance(base, ast.Name) and base.id.endswith("Test") and base.id in tested
+                  for node in classes for base in node.bases)
+    return [module] if inherit or not tested else [f"{module}.{name}" for name in tested]
+
+
+def all_names() -> list[str]:
+    """Every class with tests, what takes longest first."""
+    times = json.loads(TIMES.read_text(encoding="utf-8")) if TIMES.exists() else {}
+    modules = (".".join(path.relative_to(ROOT).with_suffix("").parts)
+               for path in (ROOT / "tests").rglob("test_*.py"))
+    names = [name for module in sorted(modules) for name in parts_of(module)]
+    return sorted(names, key=lambda name: (-times.get(name, 0.0), name))
+
+
+def main(names: list[str], measure: bool) -> int:
     outcomes = []
     pool = ProcessPoolExecutor(os.cpu_count() or 1, mp_context=get_context("spawn"))
-    waiting = {pool.submit(run_module, name): name for name in modules}
+    waiting = {pool.submit(run_named, name): name for name in names or all_names()}
     for done in as_completed(waiting):
         try:
             outcome = done.result()
         except Exception as error:  # its process ended: so is that
             outcome = Outcome(waiting[done], 1, 1, 0, f"{error!r}", 0.0)
         outcomes.append(outcome)
-        print(f"{outcome.module}: {outcome.run} run, {outcome.failed} failed, "
-              f"{outcome.seconds:.0f} s", flush=True)
+        if outcome.failed or outcome.seconds >= WORTH_S:
+            print(f"{outcome.name}: {outcome.run} run, {outcome.failed} failed, "
+                  f"{outcome.seconds:.0f} s", flush=True)
         if outcome.text:
             print(outcome.text, flush=True)
     for process in list((pool._processes or {}).values()):
         process.kill()  # what a test left running there must not keep the result
+    if measure:
+        TIMES.write_text(json.dumps({
+            o.name: round(o.seconds, 1) for o in sorted(outcomes, key=lambda o: o.name)
+            if o.seconds >= WORTH_S}, indent=1) + "\n", encoding="utf-8")
     run, failed = sum(o.run for o in outcomes), sum(o.failed for o in outcomes)
     skipped = sum(o.skipped for o in outcomes)
     share = lines_in("tests") / lines_in("src")
@@ -93,6 +119,7 @@ def main(names: list[str]) -> int:
 
 
 if __name__ == "__main__":
-    status = main(sys.argv[1:])
+    given = [one for one in sys.argv[1:] if one != "--measure"]
+    status = main(given, "--measure" in sys.argv[1:])
     sys.stdout.flush()
     os._exit(status)

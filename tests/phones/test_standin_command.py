@@ -15,8 +15,8 @@ from needlewright.standins.album.content import PASSWORD as ALBUM_PASSWORD
 from needlewright.standins.phone.service import running
 from needlewright.standins.phone.state import PhoneFaults, State
 from needlewright.standins.survey_backups import PASSWORD as BACKUP_PASSWORD
-from needlewright.standins.sync.app import PASSWORD as SYNC_PASSWORD
 from needlewright.standins.sync.app import Owner as SyncOwner
+from needlewright.standins.sync.faults import PASSWORD as SYNC_PASSWORD
 from needlewright.wording.cli import STANDIN_EPILOG
 
 

@@ -7,13 +7,15 @@ import os
 import random
 import threading
 import unittest
+from unittest import mock
 
 from needlewright.core import secrets
-from needlewright.core.errors import SourceError
+from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.shelves.dav.multistatus import resources_in
 from needlewright.core.sources.registry import short_name, whole_name
-from needlewright.standins.sync.app import PASSWORD, SyncFaults
+from needlewright.standins.sync.faults import PASSWORD, SyncFaults
 from needlewright.standins.sync.start import SurveyFolder
+from needlewright.wording import errors
 from tests.shelves.support import ShelfTest, files, photo, sha256, write_tree
 
 ODD = {"Reeds & sedges/50 % öre.txt": b"odd names\n", "Removed items/FP_0008.jpg": photo(8)}
@@ -38,6 +40,12 @@ class DavTest(ShelfTest):
         every = {*files().values(), *ODD.values(), b"first count\n"}
         self.assertEqual({sha256(p.read_bytes()) for p in (self.folder / "job/brought").iterdir()},
                          set(map(sha256, every)))
+
+    def test_without_its_extra_it_says_what_to_install(self):
+        with mock.patch("importlib.util.find_spec", return_value=None), (
+                self.assertRaises(NeedlewrightError)) as raised:
+            SurveyFolder(self.folder, self.folder)
+        self.assertIn("needlewright[demo]", errors.explain(raised.exception))
 
     def test_the_tree_with_what_was_removed_and_older_versions(self):
         for faults in ({}, {"digest": True}, {"open": True}):

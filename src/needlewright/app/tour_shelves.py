@@ -21,8 +21,8 @@ from needlewright.standins.album.content import PASSWORD as ALBUM_PASSWORD
 from needlewright.standins.album.faults import AlbumFaults
 from needlewright.standins.album.start import NAME as ALBUM
 from needlewright.standins.album.start import running as album_running
-from needlewright.standins.sync.app import PASSWORD as SYNC_PASSWORD
-from needlewright.standins.sync.app import SyncFaults
+from needlewright.standins.sync.faults import PASSWORD as SYNC_PASSWORD
+from needlewright.standins.sync.faults import SyncFaults
 from needlewright.standins.sync.start import running as sync_running
 from needlewright.wording import shelves as words
 

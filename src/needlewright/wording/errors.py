@@ -66,6 +66,7 @@ SENTENCES = {
     "service-certificate": "{path} cannot be trusted: its certificate is not good ({reason}). "
                            "Nothing was sent to it.",
     "no-display-standin": "There is no display for its window; give --headless.",
+    "standin-extra": "The simulated folder needs the extra 'demo': install needlewright[demo].",
     "standin-no-control": "Name the running device too: --control PATH, as its first line of JSON "
                           "shows.",
     "standin-away": "No simulated device can be reached at {path} ({reason}).",

@@ -16,7 +16,8 @@ from cheroot import wsgi
 
 from needlewright.core import processes
 from needlewright.standins.control import serve_control
-from needlewright.standins.sync.app import Owner, SyncApp, SyncFaults
+from needlewright.standins.sync.app import Owner, SyncApp
+from needlewright.standins.sync.faults import SyncFaults
 
 
 def _say_nothing(*_: object, **__: object) -> None:

@@ -6,10 +6,8 @@ path of the file and the day of the version.
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from email.utils import formatdate
 from pathlib import Path
 from typing import Any
@@ -18,30 +16,9 @@ from xml.sax.saxutils import escape
 
 from wsgidav.wsgidav_app import WsgiDAVApp
 
-USER, PASSWORD = "hollow.bank", "sedge and rush"
-TOP = "/survey"
+from needlewright.standins.sync.faults import PASSWORD, TOP, USER, SyncFaults
+
 VERSIONS = "/.versions/"
-
-
-@dataclass
-class SyncFaults:
-    """`drops`: bytes of contents after which the connection breaks, once each. `limits`: every so
-    many requests are answered with 429, `retry` seconds. `digest`: it signs people in by digest.
-    `open`: nobody signs in. `versions`: it keeps older versions. `html`: it answers with a page.
-    `down`: it answers nothing until it is told otherwise."""
-
-    drops: list[int] = field(default_factory=list)
-    limits: int = 0
-    retry: float = 1.0
-    digest: bool = False
-    open: bool = False
-    versions: bool = True
-    html: bool = False
-    down: bool = False
-
-    @staticmethod
-    def load(path: Path) -> SyncFaults:
-        return SyncFaults(**json.loads(path.read_text(encoding="utf-8")))
 
 
 class Broken(Exception):

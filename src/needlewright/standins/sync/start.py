@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import importlib.util
 import json
 import tempfile
 from collections.abc import Iterator
@@ -12,10 +13,11 @@ from typing import Any
 
 import platformdirs
 
+from needlewright.core.errors import NeedlewrightError
 from needlewright.standins import control
 from needlewright.standins.running import Running
-from needlewright.standins.sync.app import TOP, USER, SyncFaults
 from needlewright.standins.sync.content import draw
+from needlewright.standins.sync.faults import TOP, USER, SyncFaults
 
 
 class SurveyFolder(Running):
@@ -23,6 +25,8 @@ class SurveyFolder(Running):
     does."""
 
     def __init__(self, top: Path, versions: Path, faults: SyncFaults | None = None) -> None:
+        if importlib.util.find_spec("wsgidav") is None:
+            raise NeedlewrightError("standin-extra")
         super().__init__("sync")
         described = self.folder / "sync.json"
         described.write_text(json.dumps({
