@@ -193,7 +193,6 @@ PHRASES = {
     "segment-too-short": "segment shorter than its own length",
     "sound-before-format": "sound before its format",
     "sound-format-makes-no-sense": "the sound format makes no sense",
-    "source-ends": "the source ends here",
     "stated-sizes-disagree": "the stated sizes disagree",
     "stream-does-not-inflate": "a stream does not inflate",
     "stream-information-makes-no-sense": "the stream information makes no sense",

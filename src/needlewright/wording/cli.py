@@ -174,10 +174,6 @@ def dry_run(rows: Sequence[FindRow]) -> list[str]:
     return [*lines, f"{units.count(len(rows), 'file')}, {units.size(total)}; nothing was written"]
 
 
-def steps_known(names: Iterable[str]) -> str:
-    return ", ".join(sorted(names, key=list(finds.STEPS).index))
-
-
 def tray_told(count: int, size: int) -> str:
     """What is in the tray after a change."""
     return f"{units.count(count, 'find')} in the tray, {units.size(size)}."

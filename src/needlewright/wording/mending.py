@@ -23,7 +23,6 @@ NONE = "Nothing waits: no find is damaged so far."
 NONE_TEXT = ("Finds that are not whole come here by themselves. Pieces that lie apart are put "
              "together by the step stitching first, under Search; what it leaves open can be "
              "joined by hand.")
-CHOOSE = "Choose what to work on, on the left."
 OPENING = "Looking at its pieces…"
 LOOKING = "Looking for the next piece…"
 GOING_ON = "Putting together the rest…"

@@ -76,11 +76,6 @@ class Stitch(QWidget):
         self.grade, self.share = grade, share
         look.changed.connect(self.update)
 
-    def show_grade(self, grade: str, share: float) -> None:
-        self.grade, self.share = grade, share
-        self.setAccessibleName(grade)
-        self.update()
-
     def sizeHint(self) -> QSize:
         return QSize(LENGTH + 8, 16)
 

@@ -15,7 +15,7 @@ from needlewright.core.sources.source import Source
 
 MAGIC = b"SQLite format 3\0"
 HEADER = 100
-MIN_PAGE, MAX_PAGE = 512, 65_536
+MIN_PAGE = 512
 KEPT = 256  # pages in memory
 LOCK_BYTE = 1 << 30  # whose page holds nothing (1.3)
 

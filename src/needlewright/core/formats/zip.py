@@ -57,9 +57,7 @@ class _State:
     verified: int = 0
     skipped: int = 0
     inflated: int = 0
-    members_stated: int = 0
     claimed: int = 0  # the byte up to which members say that they reach
-    good_bytes: int = 0
     parts: Parts = field(default_factory=Parts)
 
 

@@ -22,7 +22,7 @@ from needlewright.core.sources.registry import Opener, register
 
 SCHEMES = ("dav+http://", "dav+https://")
 MOST_VERSIONED = 5000  # files whose older versions are asked for
-MANY, SUCCESS, LOCKED_OUT, CHANGED = 207, (200, 204), (401, 403), 412
+MANY, CHANGED = 207, 412
 TRIES = 4
 XML = {"Content-Type": 'application/xml; charset="utf-8"'}
 HOST = re.compile(r"[\w.-]+|[0-9a-fA-F:.]+")

@@ -75,13 +75,6 @@ class Source(ABC):
         filled = self.read_into(offset, memoryview(block))
         return bytes(block[:filled])
 
-    def read_exact(self, span: Span) -> bytes:
-        """All of `span`; FormatError where the source ends before it does."""
-        block = self.read_at(span.start, span.size)
-        if len(block) != span.size:
-            raise FormatError("source-ends", offset=span.start + len(block))
-        return block
-
     @property
     def whole(self) -> Span:
         return Span(0, self.size)

@@ -22,7 +22,6 @@ MOST = 3  # answers that are offered
 OTHERWISE = 1.5  # grey levels by which two colours differ that are worth a choice
 ROWS = 6  # of MCUs above a break that the rest may be like
 Tones = Mapping[int, Sequence[float]]
-NO_TONES: Tones = {}
 
 
 def places_of(canvas: Canvas, strand: Strand, start: int, shift: int, was: int,
