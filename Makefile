@@ -28,6 +28,7 @@ test: $(STAMP)
 fuzz: $(STAMP)
 	@$(PY) -m tests.fuzz
 	@$(PY) -m tests.fuzz_shelves
+	@NEEDLEWRIGHT_EXAMPLES=large QT_QPA_PLATFORM=offscreen $(PY) tools/run_tests.py --drawn
 
 bench: $(STAMP)
 	@$(PY) -m benchmarks

@@ -1,9 +1,9 @@
 """Runs all tests, class by class on as many processes as there are cores, and ends with
 'N passed, N failed' alone on a line. Before that, the share of tests in lines of code.
 
-`python tools/run_tests.py [--measure] [NAME ...]`, for example `tests.core.test_search`. Classes
-that take longest begin first, as `tests/times.json` has them: seconds of those that take more than
-two; `--measure` writes that file anew.
+`python tools/run_tests.py [--measure] [--drawn] [NAME ...]`, for example `tests.core.test_search`.
+Classes that take longest begin first, as `tests/times.json` has them: seconds of those that take
+more than two; `--measure` writes that file anew. `--drawn`: the modules that draw examples.
 """
 
 from __future__ import annotations
@@ -83,6 +83,13 @@ def all_names() -> list[str]:
     return sorted(names, key=lambda name: (-times.get(name, 0.0), name))
 
 
+def drawn() -> list[str]:
+    """The modules with tests that draw examples."""
+    return sorted(".".join(path.relative_to(ROOT).with_suffix("").parts)
+                  for path in (ROOT / "tests").rglob("test_*.py")
+                  if "from hypothesis" in path.read_text(encoding="utf-8"))
+
+
 def main(names: list[str], measure: bool) -> int:
     outcomes = []
     pool = ProcessPoolExecutor(os.cpu_count() or 1, mp_context=get_context("spawn"))
@@ -119,7 +126,7 @@ def main(names: list[str], measure: bool) -> int:
 
 
 if __name__ == "__main__":
-    given = [one for one in sys.argv[1:] if one != "--measure"]
-    status = main(given, "--measure" in sys.argv[1:])
+    given = [one for one in sys.argv[1:] if not one.startswith("--")]
+    status = main(drawn() if "--drawn" in sys.argv else given, "--measure" in sys.argv)
     sys.stdout.flush()
     os._exit(status)

@@ -12,7 +12,7 @@ import zlib
 from pathlib import Path
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -25,6 +25,7 @@ from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.demo import clips
 from tests.core.test_stitching import UNIT, cut, laid, photo
+from tests.examples import examples
 from tests.media import documents, heic_grids
 from tests.media.pictures import saved
 
@@ -98,7 +99,7 @@ class RowsTest(unittest.TestCase):
         self.assertEqual(int(np.argmax(scores)), 0)
         self.assertLessEqual(int((scores[1:] > scores[0] / 2).sum()), 1)
 
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(st.binary(max_size=600), st.integers(0, 3))
     def test_any_bytes_are_refused_or_taken(self, data, clusters):
         line = PngLine(self.row, 300)

@@ -13,7 +13,7 @@ from pathlib import Path
 from unittest import mock
 
 import bagit
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.checks.grading import Grade
@@ -29,6 +29,7 @@ from needlewright.core.volumes.base import Coded
 from needlewright.core.walks import Check, Facts, Kind, Outcome
 from needlewright.wording import activity
 from needlewright.wording.bag import words_for
+from tests.examples import examples
 from tests.support import FolderTest, camera_jpeg, medium
 
 PHOTO = camera_jpeg(3)
@@ -238,7 +239,7 @@ class ListTest(FaultCase):
         self.assertNotIn("\u202e", self.report())
         self.assertFalse(any("\u202e" in p.name for p in (self.to / "data").rglob("*")))
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(st.lists(st.text(max_size=60), min_size=1, max_size=6))
     def test_lists_round_trip_with_hostile_names(self, names):
         import tempfile

@@ -10,7 +10,7 @@ import unittest
 from itertools import pairwise
 from pathlib import Path
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -30,6 +30,7 @@ from needlewright.demo import clips
 from needlewright.wording import errors, mending
 from needlewright.wording import seams as wording
 from tests.core.test_stitching import UNIT, cut, laid, photo
+from tests.examples import examples
 
 
 def drawn_png(seed: int) -> bytes:
@@ -224,7 +225,7 @@ class PlaceTest(unittest.TestCase):
                      "²", "GB."):
             self.assertIsNone(mending.place_from(text, 512), text)
 
-    @settings(max_examples=200)
+    @examples(200)
     @given(st.text(max_size=30))
     def test_any_text_is_a_place_or_none(self, text):
         place = mending.place_from(text, 512)

@@ -5,12 +5,13 @@ import threading
 import unittest
 
 import av
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.checks.worker_clips import HOLLOW, is_hollow
 from needlewright.core.search.examining import examine_one
 from needlewright.demo import clips
+from tests.examples import examples
 from tests.support import FolderTest
 
 RUN = len(HOLLOW)
@@ -33,7 +34,7 @@ class HollowTest(FolderTest):
 
     @given(st.lists(st.binary(min_size=1, max_size=40).map(lambda b: b.replace(b"\0", b"\1")),
                     min_size=1, max_size=4), st.integers(0, 3), st.integers(RUN, 300))
-    @settings(max_examples=60)
+    @examples(60)
     def test_only_zeros_inside_a_unit_count(self, parts, where, run):
         parts = [b"\x65" + part for part in parts]  # of H.264, a slice
         self.assertFalse(is_hollow(units(*parts), 4, "h264"))

@@ -6,7 +6,7 @@ import struct
 import time
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.errors import FormatError, SourceError
@@ -14,6 +14,7 @@ from needlewright.core.formats.exif import read_exif, rfc3339
 from needlewright.core.formats.jpeg import accept, walk
 from needlewright.core.formats.jpeg_segments import XMP, Headers, read_segment
 from needlewright.core.sources.memory import MemorySource
+from tests.examples import examples
 from tests.support import CLUSTER, camera_jpeg, jpeg, noise, scene, splice
 
 PHOTO = camera_jpeg(1)
@@ -183,7 +184,7 @@ class DamageTest(unittest.TestCase):
                 self.assertTrue(0.0 <= found.share <= 1.0)
                 self.assertTrue(0 <= found.stop <= len(spoiled))
 
-    @settings(max_examples=60)
+    @examples(60)
     @given(st.binary(max_size=600))
     def test_any_bytes_behind_a_start_mark(self, tail):
         with contextlib.suppress(FormatError):

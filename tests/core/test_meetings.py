@@ -16,7 +16,7 @@ from unittest import mock
 
 import av
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageChops, ImageStat
 
@@ -40,6 +40,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.shelves.backups import finding
 from needlewright.demo.clips import encode
 from needlewright.wording.bag import words_for
+from tests.examples import examples
 from tests.support import FolderTest, camera_jpeg, medium, png
 
 CARD = medium([(4096, camera_jpeg(1, 320, 240)), (65_536, png())], 400_000)
@@ -186,7 +187,7 @@ class JobFileTest(FolderTest):
 
 
 class ManyTest(FolderTest):
-    @settings(max_examples=60)
+    @examples(60)
     @given(st.lists(st.lists(st.sampled_from("ab"), max_size=4).map(
         lambda names: "".join(f"{n}/" for n in names)), max_size=5),
         st.lists(st.sampled_from(("a", "b", "ab")), min_size=1, max_size=5).map("/".join))

@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 from needlewright.core.checks.grading import Grade
@@ -15,6 +15,7 @@ from needlewright.core.contents import Stretches
 from needlewright.core.finds import Find, Record
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.walks import Check, Facts, Kind, Outcome
+from tests.examples import examples
 
 AT = 8192
 STRUCTURE = Check("structure", Outcome.PASS, "structure-ok", {"parts": 3})
@@ -80,7 +81,7 @@ class OrderTest(unittest.TestCase):
         recorded(900, "a.jpg"), recorded(700, "c.jpg", at=576, start=AT + 4096),
         gone("lost.jpg"), recorded(900, "a.jpg", step="old-records")])
 
-    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @examples(40, suppress_health_check=[HealthCheck.too_slow])
     @given(st.lists(kinds, min_size=1, max_size=7), st.randoms(use_true_random=False))
     def test_shuffled_and_told_twice(self, finds, rng):
         rows, tally, _ = told(finds)

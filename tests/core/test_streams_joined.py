@@ -13,7 +13,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.checks.grading import Grade
@@ -46,6 +46,7 @@ from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.walks import Facts, Kind
 from needlewright.demo import clips
 from tests.core.test_stitching import UNIT, cut, laid, photo
+from tests.examples import examples
 from tests.support import finds_on
 
 
@@ -189,7 +190,7 @@ class StreamsTest(unittest.TestCase):
             scores, _ = line.rank(middle, rows)
             self.assertEqual(int(np.argmax(scores)), 0)
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(st.binary(min_size=1, max_size=3000), st.sampled_from(range(6)))
     def test_any_bytes_are_refused_or_taken(self, data, which):
         grammar = (Transport(188), Transport(192), Program(), Adts(), Mpeg(), Speech(False))[which]

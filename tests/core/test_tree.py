@@ -6,7 +6,7 @@ import unicodedata
 import unittest
 from pathlib import Path, PurePosixPath
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.contents import Stretches
@@ -15,6 +15,7 @@ from needlewright.core.finds import Record
 from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
 from needlewright.core.names import MAX_NAME_BYTES, Names, harmless, one_line, safe_name
 from needlewright.core.search.events import VolumeSeen
+from tests.examples import examples
 
 NO_TOPS = Tops((), {}, ())
 
@@ -47,14 +48,14 @@ class PlanTest(unittest.TestCase):
 
     part = st.sampled_from(["a", "A", "b", "á", "á", "con", "x.jpg", "X.JPG", "x (2).jpg", "ß"])
 
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(st.lists(st.lists(part, min_size=1, max_size=4), min_size=1, max_size=14))
     def test_no_place_is_given_twice_nor_needed_as_a_folder(self, paths):
         made, _ = places([find(i, "/".join(p)) for i, p in enumerate(paths, 1)])
         self.check(made)
         self.assertEqual(len(made), len(paths))
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(st.lists(st.text(min_size=1, max_size=400), min_size=1, max_size=40))
     def test_nothing_is_longer_than_fits(self, parts):
         room = Room(60, 300)

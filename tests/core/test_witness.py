@@ -6,7 +6,7 @@ import io
 import unittest
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -15,6 +15,7 @@ from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.pictures.witness import witness_of
 from needlewright.demo import photos
 from tests.core.test_stitching import photo
+from tests.examples import examples
 
 
 def witness(data: bytes):
@@ -71,7 +72,7 @@ class WitnessTest(unittest.TestCase):
         data[at + 700 : at + 800] = bytes(100)
         self.assertIsNone(witness(bytes(data)))
 
-    @settings(max_examples=40, deadline=None)
+    @examples(40)
     @given(st.floats(0, 1), st.floats(0, 0.9), st.lists(st.floats(-200, 200), min_size=1),
            st.floats(0, 100))
     def test_any_stretch_has_a_bounded_word(self, row, low, edges, apart):

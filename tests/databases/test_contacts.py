@@ -7,11 +7,12 @@ import subprocess
 import sys
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.databases.sim_book import ALPHABET, EXTENSION, Contact, contacts
 from needlewright.core.databases.vcards import LINE, card
+from tests.examples import examples
 from tests.support import FolderTest, noise
 
 PLAIN = ALPHABET.replace("\x1b", "").replace("\n", "").replace("\r", "")
@@ -37,7 +38,7 @@ def record(name: str, number: str, room: int, base: int | None = None) -> bytes:
 
 
 class SimBookTest(unittest.TestCase):
-    @settings(max_examples=120, deadline=None)
+    @examples(120)
     @given(st.lists(st.tuples(NAMES, NUMBERS), min_size=1, max_size=12), st.integers(14, 40),
            st.randoms())
     def test_what_was_written_is_read(self, entries, room, rng):

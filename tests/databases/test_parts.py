@@ -7,7 +7,7 @@ import sqlite3
 import unittest
 from contextlib import closing
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.databases.fitting import Fit, fits_text
@@ -21,6 +21,7 @@ from needlewright.core.errors import FormatError
 from needlewright.core.sources.memory import MemorySource
 from needlewright.wording import rows as words
 from tests.databases.corpus import make
+from tests.examples import examples
 from tests.support import FolderTest
 
 VALUES = st.one_of(
@@ -32,7 +33,7 @@ VALUES = st.one_of(
 class AnyValueTest(FolderTest):
     @given(st.lists(st.tuples(VALUES, VALUES, VALUES), max_size=12),
            st.sampled_from((512, 4096)), st.sampled_from(("UTF-8", "UTF-16le", "UTF-16be")))
-    @settings(max_examples=40, deadline=None)
+    @examples(40)
     def test_whatever_sqlite_stores_is_read_as_it_tells_it(self, rows, size, encoding):
         path = self.folder / "any.db"
         path.unlink(missing_ok=True)

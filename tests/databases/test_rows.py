@@ -12,7 +12,7 @@ import sys
 from contextlib import closing
 from pathlib import Path
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.databases.fitting import Found
@@ -24,6 +24,7 @@ from needlewright.core.databases.schema import read_table
 from needlewright.core.errors import FormatError
 from needlewright.core.sources.memory import MemorySource
 from tests.databases.corpus import NUMBERS, TABLES, lose, make
+from tests.examples import examples
 from tests.support import FolderTest
 from tests.test_cli import call
 
@@ -240,7 +241,7 @@ class RemovedTest(FolderTest):
 
 class HostileTest(FolderTest):
     @given(st.integers(-(1 << 63), (1 << 63) - 1))
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     def test_numbers_of_variable_length(self, number):
         groups, rest = [], number & (1 << 64) - 1
         if rest >> 56:

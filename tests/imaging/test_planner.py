@@ -4,12 +4,13 @@ import unittest
 from collections import Counter
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.imaging.planner import Planner, Queue, Wish
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.sources.source import Span
+from tests.examples import examples
 
 BLOCK, READ, TRIES = 512, 8192, 3
 FAULTS = st.lists(st.tuples(st.integers(0, 299), st.integers(1, 40), st.sampled_from(
@@ -50,7 +51,7 @@ def planner(medium, **options):
 
 
 class PlannerTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(st.integers(1, 300), FAULTS)
     def test_it_ends_with_every_byte_read_or_given_up(self, blocks, faults):
         medium = Medium(blocks, faults)
@@ -74,7 +75,7 @@ class PlannerTest(unittest.TestCase):
             at = read.stop
         self.assertEqual(at, medium.size)
 
-    @settings(max_examples=100, deadline=None)
+    @examples(100)
     @given(st.integers(20, 300), FAULTS)
     def test_nothing_is_asked_again_before_all_was_asked(self, blocks, faults):
         medium = Medium(blocks, faults)
@@ -86,7 +87,7 @@ class PlannerTest(unittest.TestCase):
                 self.assertGreaterEqual(read.queue, Queue.SPLIT)
             asked[part] = True
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(st.integers(40, 300), st.integers(0, 200), st.integers(1, 60))
     def test_what_is_worth_more_goes_first(self, blocks, start, length):
         medium = Medium(blocks, [])
@@ -118,7 +119,7 @@ class PlannerTest(unittest.TestCase):
 
 
 class ReadMapTest(unittest.TestCase):
-    @settings(max_examples=150)
+    @examples(150)
     @given(st.integers(1, 60), st.lists(st.tuples(
         st.integers(0, 60), st.integers(0, 60), st.sampled_from(list(State))), max_size=30))
     def test_as_a_plain_array(self, size, steps):

@@ -8,11 +8,12 @@ import unittest
 import zlib
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.kernels import deflate
 from needlewright.core.kernels.png_rows import unfilter
+from tests.examples import examples
 from tests.support import noise
 
 
@@ -31,7 +32,7 @@ def text(seed: int, size: int) -> bytes:
 
 
 class DeflateTest(unittest.TestCase):
-    @settings(deadline=None, max_examples=150)
+    @examples(150)
     @given(st.binary(max_size=4000), st.integers(0, 9), st.sampled_from(
         (zlib.Z_DEFAULT_STRATEGY, zlib.Z_FILTERED, zlib.Z_HUFFMAN_ONLY, zlib.Z_RLE, zlib.Z_FIXED)))
     def test_it_decodes_what_zlib_codes(self, data, level, strategy):
@@ -73,7 +74,7 @@ class DeflateTest(unittest.TestCase):
         self.assertIsNone(deflate.next_start(array(noise(100_000, 9)), 0))
         self.assertIsNone(deflate.next_start(array(b""), 0))
 
-    @settings(deadline=None, max_examples=80)
+    @examples(80)
     @given(st.binary(min_size=1, max_size=600), st.integers(0, 40), st.integers(0, 2000))
     def test_any_bytes(self, data, bit, most):
         values, at, reason = deflate.follow(array(data), bit, most)
@@ -99,7 +100,7 @@ def plain_rows(rows: list[bytes], step: int) -> list[bytes]:
 
 
 class RowsTest(unittest.TestCase):
-    @settings(deadline=None, max_examples=80)
+    @examples(80)
     @given(st.integers(1, 12), st.integers(1, 9), st.sampled_from((1, 2, 3, 4)), st.randoms())
     def test_rows_as_the_plain_reading_has_them(self, count, pixels, step, rng):
         rows = [bytes([rng.randrange(5)]) + rng.randbytes(pixels * step) for _ in range(count)]

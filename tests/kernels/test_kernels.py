@@ -10,7 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -30,6 +30,7 @@ from needlewright.core.kernels.signatures import (
 )
 from needlewright.core.kernels.texture import Texture, classify
 from needlewright.core.sources.memory import MemorySource
+from tests.examples import examples
 from tests.kernels import reference
 from tests.support import FolderTest, jpeg, scene
 
@@ -231,7 +232,7 @@ class EntropyKernelTest(unittest.TestCase):
 
 
 class RunTest(unittest.TestCase):
-    @settings(max_examples=50)
+    @examples(50)
     @given(st.lists(st.floats(-3, 3, width=32), max_size=25))
     def test_strongest_run(self, scores):
         start, stop, weight = strongest_run(np.array(scores, np.float32))

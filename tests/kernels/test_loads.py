@@ -3,12 +3,13 @@
 import unittest
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from numba import njit
 
 from needlewright.core.kernels import loads
 from needlewright.core.kernels.texture import Texture, dominating
+from tests.examples import examples
 
 EIGHT = st.binary(min_size=8, max_size=40)
 
@@ -23,7 +24,7 @@ def looked(data, at, out):
 
 
 class LoadsTest(unittest.TestCase):
-    @settings(deadline=None)
+    @examples(100)
     @given(EIGHT | st.lists(st.sampled_from([0, 1, 0x7F, 0x80, 0xFE, 0xFF]), min_size=8,
                             max_size=40).map(bytes), st.data())
     def test_words(self, raw, given_at):
@@ -39,7 +40,7 @@ class LoadsTest(unittest.TestCase):
 
 
 class DominatingTest(unittest.TestCase):
-    @settings(deadline=None)
+    @examples(100)
     @given(st.binary(max_size=60).map(lambda raw: [b % 7 for b in raw]),
            st.lists(st.tuples(st.integers(0, 70), st.integers(0, 80)), max_size=9))
     def test_the_class_that_most_have(self, classes, groups):

@@ -6,7 +6,7 @@ import struct
 import unittest
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -19,6 +19,7 @@ from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
 from needlewright.core.kernels.nal import AVC, check_samples
 from needlewright.core.kernels.packets import transport_packets
 from needlewright.core.kernels.sound_frames import AMR, MPEG, follow, resume
+from tests.examples import examples
 from tests.kernels import reference
 from tests.media import sounds
 from tests.support import scene
@@ -77,7 +78,7 @@ class MainDataTest(unittest.TestCase):
 class PlainSampleTest(unittest.TestCase):
     """Distances of samples, told sector by sector."""
 
-    @settings(max_examples=40)
+    @examples(40)
     @given(st.integers(0, 10_000), st.integers(1, 4), st.sampled_from([1, 2]), st.booleans(),
            st.sampled_from([0, 48, 60]), st.integers(64, 700))
     def test_surprise(self, seed, samples, width, big, row, size):
@@ -92,7 +93,7 @@ class PlainSampleTest(unittest.TestCase):
             np.testing.assert_allclose(shifted, reference.surprise(
                 data, 64, pixel, width, not big, row))
 
-    @settings(max_examples=40)
+    @examples(40)
     @given(st.integers(0, 10_000), st.integers(1, 4), st.integers(8, 90), st.integers(64, 700))
     def test_pitch(self, seed, pixel, row, size):
         data = random.Random(seed).randbytes(size)

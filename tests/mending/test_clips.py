@@ -11,7 +11,7 @@ import unittest
 import av
 import numpy as np
 from benchmarks.mending import frames_of, sound_of
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.errors import FormatError
@@ -25,6 +25,7 @@ from needlewright.core.structures.aac_books import CODES, LENGTHS, lookups
 from needlewright.core.structures.bmff_writing import box, full
 from needlewright.core.structures.parameter_sets import Bits, order_of_avc
 from needlewright.demo import clips
+from tests.examples import examples
 from tests.mending import damage
 from tests.support import FolderTest, noise
 
@@ -334,7 +335,7 @@ class IndexTest(unittest.TestCase):
 
 
 class ZerosTest(unittest.TestCase):
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(st.lists(st.sampled_from([0, 0, 0, 1, 9]), min_size=1, max_size=60))
     def test_zeros_that_no_encoder_writes(self, values):
         """Against the plain reading: three in a row before another byte, or sixteen at the end."""

@@ -8,7 +8,7 @@ import struct
 import unittest
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.mending.jpeg.anatomy import read_head
@@ -17,6 +17,7 @@ from needlewright.core.mending.jpeg.ends import coded_end
 from needlewright.core.mending.jpeg.scoring import FLOOR, medians, typicals
 from needlewright.core.mending.jpeg.segments import numbered
 from needlewright.demo import photos, scenes
+from tests.examples import examples
 from tests.mending import damage
 from tests.support import FolderTest, noise
 
@@ -300,7 +301,7 @@ class HostileTest(FolderTest):
 class ScoringTest(unittest.TestCase):
     """Many places at once, against a plain reading of one."""
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(st.integers(1, 6), st.integers(1, 40), st.integers(0, 1 << 30))
     def test_medians_and_means_of_rows(self, rows, count, seed):
         rng = np.random.default_rng(seed)

@@ -7,7 +7,7 @@ import random
 import unittest
 from unittest import mock
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.mending.jpeg.numbering import (
@@ -20,6 +20,7 @@ from needlewright.core.mending.jpeg.numbering import (
     _Trail,
     numbered,
 )
+from tests.examples import examples
 
 
 def value(where, sound, count):
@@ -48,7 +49,7 @@ def best_of_all(numbers, sound, count):
 
 
 class NumberingTest(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(st.lists(st.tuples(st.integers(-1, 7), st.booleans()), min_size=2, max_size=5),
            st.integers(6, 20))
     def test_no_other_places_suit_better(self, segments, count):

@@ -10,11 +10,12 @@ import unittest
 
 import numpy as np
 from benchmarks.families import photograph
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
 from needlewright.core.mending.tiff import strips
+from tests.examples import examples
 from tests.media.pictures import layered
 from tests.mending import damage
 from tests.support import FolderTest, noise, scene
@@ -269,7 +270,7 @@ def _swapped(picture: Image.Image, coding: str | None) -> bytes | None:
 
 
 class StripsTest(unittest.TestCase):
-    @settings(deadline=None, max_examples=25)
+    @examples(25)
     @given(st.binary(min_size=1, max_size=2000), st.sampled_from((1, 3)))
     def test_what_is_coded_decodes_to_the_same(self, samples, pixel):
         """LZW and PackBits, as Pillow reads them from a TIFF of one strip."""

@@ -12,7 +12,7 @@ from functools import cache
 import av
 import numpy as np
 from benchmarks.families import photograph
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -24,6 +24,7 @@ from needlewright.core.mending.program import packs
 from needlewright.core.mending.registry import menders
 from needlewright.core.sources.memory import MemorySource
 from needlewright.demo import clips
+from tests.examples import examples
 from tests.support import noise, png, scene
 
 
@@ -44,7 +45,7 @@ class PacksTest(unittest.TestCase):
             with av.open(io.BytesIO(data)) as file:
                 self.assertEqual(sound, b"".join(bytes(p) for p in file.demux(audio=0)))
 
-    @settings(deadline=None, max_examples=60)
+    @examples(60)
     @given(st.sampled_from(("mpeg1video", "mpeg2video")), st.randoms())
     def test_what_is_cut_keeps_its_length_and_the_rest(self, video, rng):
         data = program(video)

@@ -13,7 +13,7 @@ import av
 import numpy as np
 from benchmarks.mending import STREAMS, frames_of
 from benchmarks.mending_damage import STREAM, stream
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.kernels.mp3_main_data import first_overlap, fresh
@@ -22,6 +22,7 @@ from needlewright.core.mending.streams.keys import is_between, is_key, is_overwr
 from needlewright.core.mending.streams.pieces import Pieces, left_out, writing
 from needlewright.core.sources.memory import MemorySource
 from needlewright.demo import clips
+from tests.examples import examples
 from tests.mending import damage
 from tests.support import FolderTest, noise
 
@@ -169,7 +170,7 @@ class PartsTest(unittest.TestCase):
 
 
 class HostileTest(FolderTest):
-    @settings(max_examples=25, deadline=None)
+    @examples(25)
     @given(st.sampled_from(sorted(STREAMS)), st.integers(0, 1 << 30))
     def test_nothing_but_our_own_errors(self, name, seed):
         rng = random.Random(seed)

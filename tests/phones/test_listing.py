@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from collections.abc import Iterable
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.app.viewmodels.days import Day
@@ -16,6 +16,7 @@ from needlewright.core.phones.listing import Listing, listing_of
 from needlewright.core.phones.session import Refused
 from needlewright.wording import finds as find_words
 from needlewright.wording import phones as words
+from tests.examples import examples
 
 FOLDER = codes.FOLDER
 NAMES = st.text(max_size=12) | st.sampled_from(["", ".", "..", "a/b", "/etc/passwd", "DCIM", "x\n"])
@@ -56,7 +57,7 @@ def listed(*items: Item, **more: object) -> Listing:
 
 
 class ListingTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(st.lists(st.tuples(NAMES, st.integers(0, 12), st.booleans(), st.integers(0, 9)),
                     max_size=12), st.booleans())
     def test_any_tree(self, told, flat):

@@ -15,7 +15,7 @@ import threading
 import unittest
 from unittest import mock
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.errors import FormatError, SourceError
@@ -29,6 +29,7 @@ from needlewright.core.phones.session import Session
 from needlewright.core.stopping import Interrupted
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
+from tests.examples import examples
 from tests.phones import owner
 from tests.support import FolderTest
 
@@ -264,7 +265,7 @@ class ResponderTest(unittest.TestCase):
                 session.close()
             self.assertEqual(told.exception.why, "too-slow")
 
-    @settings(max_examples=300, deadline=None)
+    @examples(300)
     @given(st.binary(max_size=400))
     def test_datasets_of_any_bytes(self, data):
         for read in (datasets.device_from, datasets.numbers_from,

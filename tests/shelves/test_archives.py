@@ -18,7 +18,7 @@ from pathlib import Path
 from unittest import mock
 
 import zstandard
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core import secrets
@@ -31,6 +31,7 @@ from needlewright.core.shelves.item_shelf import Item, Placing, clean_path
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.shelf import DistantShelf
 from needlewright.wording.phones import listed_line
+from tests.examples import examples
 from tests.shelves.support import ShelfTest, contents, files, photo, sha256, write_tree
 
 SEVEN = shutil.which("7zz") or shutil.which("7z")
@@ -149,7 +150,7 @@ class TarTest(ShelfTest):
                      b"-3 a=b\n", b"3 \n" * 9):
             self.assertEqual(pax(b"9 path=a\n" + rest).get("path"), "a", rest)
 
-    @settings(max_examples=300, deadline=None)
+    @examples(300)
     @given(st.binary(max_size=200))
     def test_any_header_of_pax_ends(self, data):
         self.assertLessEqual(sum(map(len, pax(data))), len(data))
@@ -402,7 +403,7 @@ class HostileTest(ShelfTest):
                     continue
                 self.assertLess(sum(map(len, found.values())), 1 << 22)
 
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(st.text(max_size=80))
     def test_paths_stay_inside(self, told):
         clean = clean_path(told)

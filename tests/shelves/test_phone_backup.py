@@ -12,7 +12,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from unittest import mock
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core import kept_open
@@ -27,6 +27,7 @@ from needlewright.core.shelves.item_shelf import ItemShelf
 from needlewright.core.sources.files import ImageFile
 from needlewright.standins.backups import Backed, write_backup
 from needlewright.wording import shelves as words
+from tests.examples import examples
 from tests.shelves.support import ShelfTest, contents, files, photo, sha256
 
 MADE = datetime(2031, 5, 19, 21, 30, tzinfo=UTC)
@@ -253,7 +254,7 @@ class PhoneBackupTest(ShelfTest):
 
 
 class QuickRowsTest(ShelfTest):
-    @settings(max_examples=40, deadline=None)
+    @examples(40)
     @given(st.lists(st.tuples(
         st.one_of(st.none(), st.text(max_size=20), st.text("x", min_size=3000, max_size=9000)),
         st.one_of(st.none(), st.integers(-2**63, 2**63 - 1)),

@@ -9,7 +9,7 @@ import unittest
 from unittest import mock
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.search.placing import is_blank
@@ -43,6 +43,7 @@ from needlewright.core.volumes.ntfs.records import (
     stray_names,
     stray_tails,
 )
+from tests.examples import examples
 
 ROOM = 64 << 20
 
@@ -91,7 +92,7 @@ class BelievedTest(unittest.TestCase):
         self.assertEqual(believed(Entry("a", 1 << 40, 1, True, data=b"otter"), ROOM).size, 5)
         self.assertEqual(believed(Entry("a", 10, 1, True, first=512), ROOM).size, 10)
 
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(st.lists(st.tuples(st.one_of(st.none(), st.integers(0, ROOM)),
                               st.integers(1, 1 << 60)), max_size=6), st.booleans())
     def test_whatever_is_believed_fits(self, extents, removed):
@@ -141,7 +142,7 @@ class RivalsTest(unittest.TestCase):
         self.assertTrue(rivals.contested(((0, 4096),)))
         self.assertFalse(rivals.contested(((16384, 512),)))
 
-    @settings(max_examples=60, deadline=None)
+    @examples(60)
     @given(st.lists(st.tuples(st.integers(0, 90), st.integers(1, 20)), max_size=8,
                     unique=True))
     def test_against_counting_by_hand(self, claims):
@@ -178,7 +179,7 @@ class ExtTest(unittest.TestCase):
         extents, _ = file_extents(inode, 2048, 1 << 15, lambda b: blocks.get(b, b""))
         self.assertLessEqual(sum(n for _, n in extents), 1 << 24)
 
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(st.binary(min_size=128, max_size=256))
     def test_any_bytes_as_an_inode(self, raw):
         inode = read_inode(raw)
@@ -188,7 +189,7 @@ class ExtTest(unittest.TestCase):
                 self.assertGreater(length, 0)
                 self.assertTrue(offset is None or 0 <= offset < 5000 * 1024)
 
-    @settings(max_examples=80, deadline=None)
+    @examples(80)
     @given(st.binary(max_size=1024))
     def test_any_bytes_as_a_folder(self, raw):
         for found in dir_entries(raw, 1000, slack=True):

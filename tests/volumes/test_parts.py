@@ -5,7 +5,7 @@ import unittest
 from datetime import datetime
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from needlewright.core.kernels.checksums import entry_set_sum
@@ -21,6 +21,7 @@ from needlewright.core.volumes.fat.letters import Letters
 from needlewright.core.volumes.former.geometry import Geometry, by_own_numbers
 from needlewright.core.volumes.stamps import Stamp, dos, nt, unix
 from needlewright.demo.fat32 import _entry, _long_entries, _short_name
+from tests.examples import examples
 from tests.kernels import reference
 from tests.support import camera_jpeg, noise
 
@@ -28,7 +29,7 @@ FLAGS = st.lists(st.booleans(), min_size=1, max_size=300)
 
 
 class AllocationTest(unittest.TestCase):
-    @settings(max_examples=200, deadline=None)
+    @examples(200)
     @given(FLAGS, st.integers(0, 320), st.integers(1, 40), st.data())
     def test_against_a_plain_list(self, flags, first, wanted, data):
         unit, base = 512, 1024
@@ -51,7 +52,7 @@ class AllocationTest(unittest.TestCase):
 
 
 class SpansTest(unittest.TestCase):
-    @settings(max_examples=100, deadline=None)
+    @examples(100)
     @given(st.lists(st.tuples(st.integers(0, 99), st.integers(1, 20)), max_size=12))
     def test_against_a_set(self, pairs):
         spans = merged_spans(np.array([(a, a + n) for a, n in pairs], np.int64).reshape(-1, 2))
@@ -66,7 +67,7 @@ class SpansTest(unittest.TestCase):
 
 
 class ThreadTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @examples(150)
     @given(st.lists(st.tuples(st.one_of(st.none(), st.integers(0, 900)), st.integers(1, 90)),
                     min_size=1, max_size=6), st.integers(0, 400), st.integers(0, 400))
     def test_against_joined_bytes(self, extents, start, length):
