@@ -23,6 +23,7 @@ from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.decoders import Decoder, Task
 from needlewright.core.delivery.bag import Delivered, Delivering, deliver
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.formats.registry import form_of
 from needlewright.core.imaging.copier import CopyPlan
 from needlewright.core.imaging.events import (
     Copied,
@@ -37,7 +38,7 @@ from needlewright.core.imaging.verify import Verified, verify
 from needlewright.core.jobs.beside import open_logs
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.rechecking import decode_all, format_of
+from needlewright.core.jobs.rechecking import decode_all
 from needlewright.core.jobs.rows import FindRecord, SourceRow
 from needlewright.core.jobs.runner import FindsKept, run_search
 from needlewright.core.jobs.store import Job
@@ -363,7 +364,7 @@ def task_to_show(decoder: str) -> Task:
 
 def decoder_of(variant: str) -> str:
     """What the isolated workers decode finds of this format as; "" where they cannot."""
-    form = format_of(variant)
+    form = form_of(variant)
     if form is None:
         return ""
     return next((v.decoder for v in form.variants if v.name == variant), form.decoder)

@@ -77,4 +77,5 @@ register(Format(
         for name in (b"AIFF", b"AIFC")),
     accept=lambda head: head[:4] == b"FORM" and head[8:12] in (b"AIFF", b"AIFC"),
     walk=walk, decoder=Decoder.SOUND,
+    aliases={"aiff": "aif", "aifc": "aif"}, joined="around",
 ))

@@ -147,4 +147,5 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 register(Format(
     name="asf", kind=Kind.VIDEO, extension="asf", signatures=(Signature(HEADER),),
     accept=lambda head: head[:16] == HEADER, walk=walk, decoder=Decoder.CLIP, variants=(WMV, WMA),
+    joined="around",
 ))

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
 from needlewright.core.decoders import Decoder
 from needlewright.core.sources.source import Source
@@ -33,6 +33,10 @@ class Format:
     and SourceError for unreadable bytes. `decoder`: what the decoding workers decode it as:
     one that `Decoder` names, or Pillow's name of a picture format.
     `variants`: all that a walk of this format may turn out to be, where there are several.
+    `aliases`: extension that is in use beside those of ours -> that of ours. `brands`: of an `ftyp`
+    box, with which other files of that structure are told from clips. `joined`: the way to join its
+    pieces, where no module of that way names the format; `checked`: a checksum stands behind every
+    item of it.
     """
 
     name: str
@@ -43,6 +47,10 @@ class Format:
     walk: Callable[[Source, int, int], Walk]
     decoder: str = Decoder.NONE
     variants: tuple[Variant, ...] = ()
+    aliases: Mapping[str, str] = field(default_factory=dict)
+    brands: tuple[bytes, ...] = ()
+    joined: str = ""
+    checked: bool = False
 
     @property
     def plain(self) -> Variant:

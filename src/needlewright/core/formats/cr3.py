@@ -115,4 +115,5 @@ def _all_inside(tracks: list[Track], data: list[Box], end: int) -> None:
 register(Format(
     name="cr3", kind=Kind.PHOTO, extension="cr3", signatures=(Signature(b"ftypcrx ", 4),),
     accept=lambda head: head[4:12] == b"ftypcrx ", walk=walk, decoder=Decoder.RAW,
+    brands=(b"crx ",), joined="around",
 ))

@@ -120,4 +120,5 @@ register(Format(
                                                                 Signature(b"fLaC\x80\0\0\x22")),
     accept=lambda head: head[:4] == b"fLaC" and head[4] & 0x7F == 0, walk=walk,
     decoder=Decoder.SOUND,
+    joined="structured", checked=True,
 ))

@@ -104,4 +104,5 @@ register(Format(
     accept=lambda head: (head[:4] == b"FLV\x01" and head[4] in (1, 4, 5)
                          and head[5:9] == b"\0\0\0\x09"),
     walk=walk, decoder=Decoder.CLIP,
+    joined="structured",
 ))

@@ -14,7 +14,7 @@ from needlewright.core.formats.base import Format, Signature
 from needlewright.core.formats.exif import Exif, read_exif
 from needlewright.core.formats.registry import register
 from needlewright.core.sources.source import Source
-from needlewright.core.structures.bmff import Box, brands, child, children, family, top_level
+from needlewright.core.structures.bmff import Box, brands, child, children, top_level
 from needlewright.core.structures.heif_items import (
     MAX_ITEMS,
     item_kinds,
@@ -185,11 +185,13 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 def accept(head: bytes) -> bool:
     """A `ftyp` box of a picture."""
     size = int.from_bytes(head[:4], "big")
-    return 16 <= size <= 512 and size % 4 == 0 and family(head) == "heif"
+    return 16 <= size <= 512 and size % 4 == 0 and (
+        head[4:8] == b"ftyp" and head[8:12] in BRANDS)
 
 
 register(Format(
     name="heif", kind=Kind.PHOTO, extension="heif",
     signatures=tuple(Signature(b"ftyp" + brand, 4) for brand in BRANDS),
     accept=accept, walk=walk, decoder=Decoder.HEIF, variants=(HEIC, HEIF, AVIF),
+    aliases={"heics": "heic", "hif": "heic"}, brands=BRANDS,
 ))

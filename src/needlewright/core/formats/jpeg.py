@@ -389,4 +389,5 @@ def accept(head: bytes) -> bool:
 register(Format(
     name="jpeg", kind=Kind.PHOTO, extension="jpg",
     signatures=(Signature(b"\xff\xd8\xff"),), accept=accept, walk=walk, decoder="JPEG",
+    aliases={"jpeg": "jpg", "jpe": "jpg", "jfif": "jpg", "thm": "jpg"},
 ))

@@ -134,4 +134,5 @@ register(Format(
     signatures=(Signature(OPENING), Signature(b"\xff\x0a", weak=True)),
     accept=lambda head: head[:12] == OPENING or head[:2] == b"\xff\x0a", walk=walk,
     decoder=Decoder.JXL,
+    brands=(b"jxl ",), joined="around",
 ))

@@ -275,4 +275,5 @@ register(Format(
     signatures=(Signature(b"\x1a\x45\xdf\xa3"),),
     accept=lambda head: head[:4] == b"\x1a\x45\xdf\xa3", walk=walk, decoder=Decoder.CLIP,
     variants=(MKV, WEBM, MKA),
+    joined="structured",
 ))

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from functools import cache
 
 import numpy as np
 import numpy.typing as npt
@@ -16,13 +17,12 @@ import numpy.typing as npt
 from needlewright.core.decoders import Decoder
 from needlewright.core.errors import FormatError
 from needlewright.core.formats.base import Format, Signature
-from needlewright.core.formats.registry import register
+from needlewright.core.formats.registry import formats, register
 from needlewright.core.sources.source import Source
 from needlewright.core.structures.bmff import (
     Box,
     brands,
     child,
-    family,
     top_level,
 )
 from needlewright.core.structures.bmff_samples import (
@@ -41,6 +41,7 @@ MOV = Variant("mov", "mov", Kind.VIDEO, Decoder.CLIP)
 M4V = Variant("m4v", "m4v", Kind.VIDEO, Decoder.CLIP)
 GP3 = Variant("3gp", "3gp", Kind.VIDEO, Decoder.CLIP)
 M4A = Variant("m4a", "m4a", Kind.AUDIO, Decoder.SOUND)
+PICTURES = frozenset((b"jp2 ", b"jpx "))  # brands of pictures that no format of ours reads
 OPENING = (b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot")  # of files older than `ftyp`
 EPOCH = datetime(1904, 1, 1, tzinfo=UTC)
 YEARS = range(1971, 2107)
@@ -333,11 +334,17 @@ def _sample_check(samples: _Samples, broken: Break | None) -> Check:
     return Check(name, Outcome.PASS, "samples-agree", {"samples": samples.total}, content=True)
 
 
+@cache
+def _others() -> frozenset[bytes]:
+    """Major brands of files that have this structure and are no clips."""
+    return frozenset(brand for form in formats().values() for brand in form.brands) | PICTURES
+
+
 def accept(head: bytes) -> bool:
     """A `ftyp` of a clip, or a box that opened files before there was one, of a sane size."""
     size, name = int.from_bytes(head[:4], "big"), head[4:8]
     if name == b"ftyp":
-        return 16 <= size <= 512 and size % 4 == 0 and family(head) == "clip"
+        return 16 <= size <= 512 and size % 4 == 0 and head[8:12] not in _others()
     if name not in OPENING:
         return False
     inner = head[12:16]
@@ -353,5 +360,6 @@ register(Format(
     signatures=(Signature(b"ftyp", 4), Signature(b"moov", 4), Signature(b"wide", 4),
                 Signature(b"mdat", 4)),
     accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(MP4, MOV, M4V, GP3, M4A),
+    aliases={"qt": "mov", "3g2": "3gp", "lrv": "mp4", "m4b": "m4a"},
 ))
 

@@ -134,4 +134,5 @@ register(Format(
     signatures=(Signature(PACK + b"\x44", 0, b"\xff" * 4 + b"\xc4"),
                 Signature(PACK + b"\x21", 0, b"\xff" * 4 + b"\xf1")),
     accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(SCRAP,),
+    aliases={"tod": "mpg", "mod": "mpg", "mpeg": "mpg", "vob": "mpg"},
 ))

@@ -190,4 +190,5 @@ register(Format(
         Signature(b"\x47\x40\x00", 0, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 0),
         Signature(b"\x47\x40\x00", 4, b"\xff\x7f\xff"), Signature(b"\x47\x40\x11", 4)),
     accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(TS, M2TS, *SCRAPS.values()),
+    aliases={"mts": "ts"},
 ))

@@ -125,4 +125,5 @@ register(Format(
     name="ogg", kind=Kind.AUDIO, extension="ogg", signatures=(Signature(b"OggS\0\x02"),),
     accept=lambda head: head[:6] == b"OggS\0\x02", walk=walk, decoder=Decoder.SOUND,
     variants=(OGG, OPUS, OGV),
+    aliases={"oga": "ogg"}, joined="structured", checked=True,
 ))

@@ -267,4 +267,5 @@ register(Format(
     name="pdf", kind=Kind.DOCUMENT, extension="pdf", signatures=(Signature(b"%PDF-1."),
                                                                  Signature(b"%PDF-2.")),
     accept=lambda head: head[:7] in (b"%PDF-1.", b"%PDF-2.") and head[7:8].isdigit(), walk=walk,
+    joined="around",
 ))

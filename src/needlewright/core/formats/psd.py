@@ -156,4 +156,5 @@ register(Format(
     accept=lambda head: head[:4] == b"8BPS" and head[4:6] in (b"\0\x01", b"\0\x02")
     and head[6:12] == bytes(6),
     walk=walk, decoder="PSD",
+    joined="around",
 ))

@@ -11,14 +11,6 @@ from needlewright.core.walks import Kind
 
 DATABASE = "sqlite"  # the format whose kind its name tells
 HEAD_BYTES = 64  # what `Format.accept` sees
-# Names that are in use beside those that our formats give to files.
-ALSO = {
-    "jpeg": "jpg", "jpe": "jpg", "jfif": "jpg", "tiff": "tif", "heics": "heic", "hif": "heic",
-    "m4v": "mp4", "qt": "mov", "3g2": "3gp", "mts": "ts", "m2ts": "ts", "tod": "mpg", "mod": "mpg",
-    "mpeg": "mpg", "vob": "mpg", "aif": "aiff", "aifc": "aiff", "oga": "ogg", "opus": "ogg",
-    "nef": "dng", "cr2": "dng", "arw": "dng", "orf": "dng", "rw2": "dng", "pef": "dng",
-    "srw": "dng", "lrv": "mp4", "thm": "jpg", "m4b": "m4a", "db": "sqlite", "apng": "png",
-}
 DOCUMENTS = frozenset((
     "txt", "csv", "tsv", "log", "rtf", "doc", "docx", "odt", "xls", "xlsx", "ods", "ppt", "pptx",
     "odp", "pdf", "html", "htm", "xml", "json", "md", "tex", "epub", "gpx", "kml", "kmz", "srt"))
@@ -59,8 +51,8 @@ def _by_extension() -> dict[str, tuple[Format, Kind, str]]:
     for form in formats().values():
         for variant in (form.plain, *form.variants):
             known.setdefault(variant.extension, (form, variant.kind, variant.name))
-    for other, own in ALSO.items():
-        if own in known:
+    for form in formats().values():
+        for other, own in form.aliases.items():
             known.setdefault(other, known[own])
     return known
 

@@ -18,3 +18,9 @@ def register(entry: Format) -> Format:
 def formats() -> Mapping[str, Format]:
     """All formats by name."""
     return _formats.all()
+
+
+def form_of(name: str) -> Format | None:
+    """The format whose finds are called `name`."""
+    return next((f for f in formats().values()
+                 if name in (f.name, *(v.name for v in f.variants))), None)

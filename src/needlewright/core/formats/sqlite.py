@@ -59,4 +59,5 @@ register(Format(
     name="sqlite", kind=Kind.OTHER, extension="sqlite", signatures=(Signature(MAGIC),),
     accept=lambda head: head[:16] == MAGIC, walk=walk, decoder=Decoder.DATABASE,
     variants=tuple(ABOUT.values()),
+    aliases={"db": "sqlite"}, joined="around",
 ))

@@ -91,4 +91,5 @@ register(Format(
     signatures=(Signature(b"RIFF\0\0\0\0WEBPVP8", 0, b"\xff" * 4 + bytes(4) + b"\xff" * 7),),
     accept=lambda head: head[:4] == b"RIFF" and head[8:15] == b"WEBPVP8", walk=walk,
     decoder="WEBP",
+    joined="around",
 ))

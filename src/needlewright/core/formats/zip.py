@@ -255,4 +255,5 @@ register(Format(
     name="zip", kind=OTHER, extension="zip", signatures=(Signature(LOCAL),),
     accept=accept, walk=walk,
     variants=(ZIP, *BY_MIMETYPE.values(), *BY_MEMBER.values()),
+    joined="around", checked=True,
 ))

@@ -15,6 +15,7 @@ from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import JOINED_FROM, Find
+from needlewright.core.formats.registry import form_of
 from needlewright.core.jobs.known import JobKnowledge
 from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.store import Job
@@ -27,7 +28,6 @@ from needlewright.core.search.stitched import StitchedCase, stitched, summed, wi
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined, joiner_for
-from needlewright.core.stitching.chained.structured import form_of
 from needlewright.core.stitching.hand import Hand, Offer, Offers, cluster_list
 from needlewright.core.stitching.trial_decodes import TrialDecodes
 from needlewright.core.stopping import StopSignal

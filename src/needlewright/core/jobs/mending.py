@@ -19,9 +19,9 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Brought, Stored
 from needlewright.core.errors import FormatError, NeedlewrightError, SourceError
 from needlewright.core.finds import MENDED_FROM, NOT_MENDED, Find
+from needlewright.core.formats.registry import form_of
 from needlewright.core.hashing import sha256_of
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.rechecking import format_of
 from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
 from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.turns import at_work
@@ -263,7 +263,7 @@ def _in_line(job: Job, record: FindRecord, medium: Source) -> int:
 
 
 def _walk(row: FindRow, source: Source, stop: StopSignal) -> Walk | None:
-    form = format_of(row.format)
+    form = form_of(row.format)
     try:
         return None if form is None else follow(source, 0, form, stop)
     except FormatError:

@@ -10,8 +10,7 @@ from needlewright.core.checks.decoding import DecoderPool
 from needlewright.core.checks.grading import lowered, share_of
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import Find
-from needlewright.core.formats.base import Format
-from needlewright.core.formats.registry import formats
+from needlewright.core.formats.registry import form_of
 from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.merging import RECORD_CHECKS
 from needlewright.core.jobs.rows import FindRecord
@@ -20,14 +19,6 @@ from needlewright.core.jobs.sums import summed
 from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
 from needlewright.core.stopping import Interrupted, StopSignal
-
-
-def format_of(variant: str) -> Format | None:
-    """The format whose module makes finds of this name."""
-    for form in formats().values():
-        if variant == form.name or any(v.name == variant for v in form.variants):
-            return form
-    return None
 
 
 def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
@@ -39,7 +30,7 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
     record = job.record(number)
     if record.mended_from is not None:
         return True  # decoded to its end when it was mended, and never called whole
-    form = format_of(record.row.format)
+    form = form_of(record.row.format)
     if form is None or not record.content.size:
         raise JobError("find-not-played", find=number)
     with Media.of(job) as media, media.lent(record.row.source) as medium, (

@@ -12,6 +12,7 @@ from contextlib import closing
 from dataclasses import replace
 
 from needlewright.core.errors import FormatError, SourceError
+from needlewright.core.formats.registry import form_of
 from needlewright.core.search.carving import chosen_formats, follow
 from needlewright.core.search.dialogue import Dialogue, Turn
 from needlewright.core.search.events import Ending, Event, Finished, Found, Progress, Rechecked
@@ -21,7 +22,6 @@ from needlewright.core.search.registry import Context, Step, register
 from needlewright.core.search.stitched import STEP, StitchedCase, stitched, summed, with_rest
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Broken, Joined, joiner_for
-from needlewright.core.stitching.chained.structured import form_of
 from needlewright.core.stitching.crew import Crew
 from needlewright.core.stitching.pool import Pool
 from needlewright.core.stitching.solving import Rounds, easy_first

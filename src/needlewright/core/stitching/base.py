@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.decoders import Decoder
+from needlewright.core.formats.registry import form_of, formats
 from needlewright.core.registry import Registry
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.hand import Hand
@@ -186,7 +187,7 @@ class Joiner:
     """A way to join, for the finds of some formats."""
 
     name: str
-    formats: frozenset[str]
+    formats: frozenset[str]  # beside those that name it
     join: Callable[[Broken, Bench], Joined | None]
     order: int = 0  # cheap ones first
     endless: bool = False  # what seems complete may go on elsewhere: nothing in it says how long
@@ -203,11 +204,17 @@ def register(joiner: Joiner) -> Joiner:
 
 def formats_by_hand() -> list[str]:
     """The formats whose finds can be joined by hand."""
-    return sorted({f for j in _joiners.all().values() if j.by_hand is not None for f in j.formats})
+    names = (v.name for f in formats().values() for v in (f.plain, *f.variants))
+    return sorted({name for name in names
+                   if (way := joiner_for(name)) is not None and way.by_hand is not None})
 
 
-def joiner_for(form: str) -> Joiner | None:
-    """The way to join finds of this format, if there is one."""
-    fitting = [j for j in _joiners.all().values() if form in j.formats]
-    return min(fitting, key=lambda j: (j.order, j.name), default=None)
-
+def joiner_for(name: str) -> Joiner | None:
+    """The way to join finds of this format, if there is one: a module's that names it, else the one
+    that the format says."""
+    ways = _joiners.all()
+    fitting = [j for j in ways.values() if name in j.formats]
+    if fitting:
+        return min(fitting, key=lambda j: (j.order, j.name))
+    form = form_of(name)
+    return None if form is None else ways.get(form.joined)

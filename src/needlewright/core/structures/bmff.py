@@ -126,16 +126,3 @@ def brands(view: View, box: Box) -> tuple[bytes, ...]:
     """Major and compatible brands of a `ftyp` box."""
     raw = view.take(box.body, min(box.stop - box.body, 512))
     return (raw[:4], *(raw[i : i + 4] for i in range(8, len(raw) - 3, 4)))
-
-
-#: Major brands of files that are no clips (the MP4 registration authority's list).
-FAMILIES = {
-    **dict.fromkeys((b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"mif2",
-                     b"msf1", b"avif", b"avis", b"miaf"), "heif"),
-    b"crx ": "cr3", b"jxl ": "jxl", b"jp2 ": "jp2", b"jpx ": "jp2",
-}
-
-
-def family(head: bytes) -> str:
-    """"heif", "cr3", ... or "clip", by the major brand of a file that begins with `head`."""
-    return FAMILIES.get(head[8:12], "clip") if head[4:8] == b"ftyp" else "clip"

@@ -16,7 +16,6 @@ from needlewright.core.decoders import Decoder
 from needlewright.core.formats.base import Format
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.stitching.base import Bench, Broken, Extents, Joined
-from needlewright.core.stitching.chained.chains import CHECKED
 from needlewright.core.stitching.chained.structured import (
     Reached,
     begun_in_line,
@@ -59,7 +58,7 @@ def join_around(broken: Broken, bench: Bench) -> Joined | None:
         if not _opens(bench, broken.format, form, way):
             continue
         good.append(way)
-        if form.name in CHECKED or len(good) > 1:
+        if form.checked or len(good) > 1:
             break
     if not good:
         return join_structured(broken, bench)  # by what stands where the next item must be
@@ -67,9 +66,9 @@ def join_around(broken: Broken, bench: Bench) -> Joined | None:
 
 
 def _joined(form: Format, way: _Way, alone: bool, unit: int) -> Joined:
-    sure = alone and not way.unproven and (form.name in CHECKED or form.decoder in STRICT)
+    sure = alone and not way.unproven and (form.checked or form.decoder in STRICT)
     reasons = [Reason("checksum", {"bytes": sum(n for _, n in way.extents)})] if (
-        form.name in CHECKED) else [Reason("behind-others")]
+        form.checked) else [Reason("behind-others")]
     if alone:
         reasons.append(Reason("only-place"))
     seams, at = [], 0
@@ -94,7 +93,7 @@ def _ways(bench: Bench, form: Format, head: tuple[int, int], until: int) -> Iter
         if here is None or not here.ended or here.walk is None:
             continue
         way = _used(bench, here)
-        told = form.name in CHECKED or form.decoder in STRICT
+        told = form.checked or form.decoder in STRICT
         if len(way.used) > 1 and way.used not in seen and (told or _alike(bench, way.used)):
             seen.add(way.used)
             yield way

@@ -285,5 +285,3 @@ CHAINS: dict[str, Chain] = {
     "png": png, "ogg": ogg, "avi": riff, "flv": flv, "matroska": matroska, "gif": gif,
     "flac": flac, "mp4": boxes, "zip": zipped,
 }
-#: Those in which a checksum stands behind every item.
-CHECKED = frozenset(("png", "ogg", "flac", "zip"))

@@ -18,10 +18,10 @@ from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.decoders import PLAYED, Decoder
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.base import Format
-from needlewright.core.formats.registry import formats
+from needlewright.core.formats.registry import form_of
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Joined
-from needlewright.core.stitching.chained.chains import CHAINS, CHECKED, Next
+from needlewright.core.stitching.chained.chains import CHAINS, Next
 from needlewright.core.volumes.base import cut
 from needlewright.core.walks import Walk
 
@@ -52,12 +52,6 @@ class Reached:
     def far(self) -> int:
         """Up to where nothing was noticed."""
         return max(self.at, self.noticed)
-
-
-def form_of(name: str) -> Format | None:
-    """The format whose finds are called `name`."""
-    return next((f for f in formats().values()
-                 if name in (f.name, *(v.name for v in f.variants))), None)
 
 
 def join_structured(broken: Broken, bench: Bench) -> Joined | None:
@@ -111,14 +105,14 @@ def _seam(bench: Bench, form: Format, more: Reached, alone: bool) -> Seam:
     """The last seam of `more`; `alone`: nothing else goes on there."""
     at = sum(count for _, count in more.clusters[:-1]) * bench.pool.unit
     # Of frames all are decoded later: a seam that they do not bear out makes nothing whole.
-    sure = alone and (form.name in CHECKED or form.decoder == Decoder.CLIP)
+    sure = alone and (form.checked or form.decoder == Decoder.CLIP)
     return Seam(at, SeamWord.PROVEN if sure else SeamWord.LIKELY, (
         reason_of(form, more, at), *((Reason("only-place"),) if alone else ())))
 
 
 def reason_of(form: Format, more: Reached, at: int) -> Reason:
     """What speaks for the seam at byte `at`, behind which the file comes to `more`."""
-    return Reason("checksum" if form.name in CHECKED else "structure", {"bytes": more.at - at})
+    return Reason("checksum" if form.checked else "structure", {"bytes": more.at - at})
 
 
 def in_line(bench: Bench, first: int) -> int:
@@ -155,7 +149,7 @@ def _next_pieces(bench: Bench, form: Format, here: Reached) -> tuple[list[Reache
     bad = max(here.noticed, here.at)
     found: dict[int, list[Reached]] = {}  # what goes on, by the cluster that was looked for
     for number, tried in tries(bench, form, here):
-        if form.name in CHECKED:
+        if form.checked:
             return [tried], True
         found.setdefault(number, []).append(tried)
     if not found:

@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 
 from needlewright.core.codes import Reason, SeamWord
 from needlewright.core.formats.base import Format
+from needlewright.core.formats.registry import form_of
 from needlewright.core.stitching.base import Bench, Broken
-from needlewright.core.stitching.chained.chains import CHAINS, CHECKED
+from needlewright.core.stitching.chained.chains import CHAINS
 from needlewright.core.stitching.chained.structured import (
     Reached,
-    form_of,
     in_line,
     joined_on,
     reached,
@@ -81,7 +81,7 @@ class StructuredHand(Hand):
             if offer is not None and (number not in best or offer.share > best[number].share):
                 best[number] = offer
         ranked = sorted(best.values(), key=lambda o: (o.end is None, -o.share))
-        if ranked and self.form.name in CHECKED:
+        if ranked and self.form.checked:
             ranked[0] = replace(ranked[0], word=SeamWord.PROVEN)
         return Offers(tuple(ranked[:OFFERED]), self.pool.count, seen)
 
