@@ -19,7 +19,8 @@ from needlewright.wording import phones as words
 from tests.examples import examples
 
 FOLDER = codes.FOLDER
-NAMES = st.text(max_size=12) | st.sampled_from(["", ".", "..", "a/b", "/etc/passwd", "DCIM", "x\n"])
+NAMES = st.text(max_size=12) | st.sampled_from(
+    ["", ".", "..", "a/b", "a\\b", "/etc/passwd", "DCIM", "x\n"])
 
 
 class Told:

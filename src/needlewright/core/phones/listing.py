@@ -221,7 +221,7 @@ def _folder_of(handle: int, items: dict[int, Item], paths: dict[int, str]) -> st
 
 def _plain(name: str) -> str:
     """A name as a part of a path, which it must not change."""
-    name = one_line(name).replace("/", "_")
+    name = one_line(name).replace("/", "_").replace("\\", "_")
     return "_" if name in (".", "..") else name
 
 
