@@ -1,11 +1,15 @@
 """The command line as a user calls it: exit status, one clear line, results on standard output."""
 
 import json
+import subprocess
+import sys
 import unittest
 from pathlib import Path
 
 import bagit
 
+from needlewright import __version__, cli
+from needlewright.commands import overview
 from tests.core.test_stitching import cut, laid
 from tests.core.test_stitching import photo as a_photo
 from tests.support import FolderTest, camera_jpeg, medium, noise, png, program
@@ -14,6 +18,19 @@ PHOTO = camera_jpeg(1)
 
 
 call = program
+
+
+class HelpTest(unittest.TestCase):
+    def test_which_commands_there_are_is_told_without_loading_one(self):
+        self.assertEqual(overview().format_help(), cli._parser().format_help())
+        for asked in ("--help", "--version"):
+            told = subprocess.run(
+                [sys.executable, "-X", "importtime", "-m", "needlewright", asked],
+                capture_output=True, text=True, check=True)
+            loaded = {line.rpartition("|")[2].strip() for line in told.stderr.splitlines()}
+            self.assertIn("needlewright.commands", loaded)
+            self.assertEqual(loaded & {"numpy", "numba", "sqlite3", "PIL", "PySide6"}, set())
+            self.assertIn("needlewright" if asked == "--help" else __version__, told.stdout)
 
 
 class CliTest(FolderTest):

@@ -6,7 +6,7 @@ if not sys.flags.safe_path:
     # `-m` puts the working directory first, where a stranger's module may lie.
     del sys.path[0]
 
-from needlewright.cli import main
+from needlewright.start import main
 
 if __name__ == "__main__":
     sys.exit(main())

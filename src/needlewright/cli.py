@@ -28,6 +28,7 @@ from needlewright import (
     cli_rows,
     cli_secrets,
 )
+from needlewright.commands import COMMANDS
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.core.jobs.beside import with_logs
 from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
@@ -39,9 +40,6 @@ from needlewright.wording import cli as words
 from needlewright.wording import errors
 
 GRADES = ("whole", "unproven", "mended", "partial", "remnant")
-COMMANDS = frozenset((
-    "demo", "sources", "forecast", "image", "search", "join", "deliver", "run", "check",
-    "mend", "rows", "standin", "put-back", "inside", "backups", "loss", "compare", "finds", "tray"))
 PROGRESS_SECONDS = 1.0
 PHONE_SECONDS = 60.0  # that a phone is waited for, if nothing else is asked
 WRONG_ARGUMENTS = frozenset(("find-unknown", "folder-unknown", "nothing-narrowed",
