@@ -18,7 +18,7 @@ from unittest import mock
 
 from PIL import Image
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core.finds import Find
 from needlewright.core.search.engine import search
 from needlewright.core.search.events import Found, Rechecked

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import bagit
 
-from needlewright import __version__, cli
+from needlewright import __version__
+from needlewright.cli import program as command_line
 from needlewright.commands import overview
 from tests.core.test_stitching import cut, laid
 from tests.core.test_stitching import photo as a_photo
@@ -22,7 +23,7 @@ call = program
 
 class HelpTest(unittest.TestCase):
     def test_which_commands_there_are_is_told_without_loading_one(self):
-        self.assertEqual(overview().format_help(), cli._parser().format_help())
+        self.assertEqual(overview().format_help(), command_line._parser().format_help())
         for asked in ("--help", "--version"):
             told = subprocess.run(
                 [sys.executable, "-X", "importtime", "-m", "needlewright", asked],

@@ -97,21 +97,8 @@ class LayersTest(unittest.TestCase):
         allowed = {"wording": {"core", "wording"}, "demo": {"core", "demo"},
                    "standins": {"core", "standins", "demo"},
                    "app": {"core", "wording", "app", "demo", "standins"},
-                   "commands": {"wording", ""},
-                   "cli": {"core", "wording", "app", "cli", "cli_media", "cli_join", "commands",
-                           "cli_files", "cli_finds", "cli_rows", "cli_inside", "cli_phones",
-                           "cli_backups", "cli_secrets", "demo", ""},
-                   "cli_backups": {"core", "wording", "cli_backups", "cli_secrets"},
-                   "cli_secrets": {"core", "wording", "cli_secrets"},
-                   "cli_phones": {"core", "wording", "app", "standins", "cli_phones"},
-                   "cli_inside": {"core", "wording", "cli_inside", "cli_inside_rows",
-                                  "cli_secrets"},
-                   "cli_inside_rows": {"core", "wording", "cli_rows"},
-                   "cli_rows": {"core", "wording", "cli_files", "cli_rows"},
-                   "cli_files": {"core", "wording", "cli_files"},
-                   "cli_finds": {"core", "wording", "cli_finds"},
-                   "cli_media": {"core", "wording", "cli_media", "cli_phones"},
-                   "cli_join": {"core", "wording", "cli_join"}}
+                   "commands": {"wording", ""}, "start": {"cli", "commands"},
+                   "cli": {"core", "wording", "app", "standins", "cli", "commands", "demo", ""}}
         for module, others in arrows().items():
             top = module.split(".")[1] if "." in module else ""
             for other in others:

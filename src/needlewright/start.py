@@ -15,6 +15,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
     given = list(sys.argv[1:] if arguments is None else arguments)
     if given and given[0] in ASKED:
         overview().parse_args(given[:1])
-    from needlewright.cli import main as run
+    from needlewright.cli.program import main as run
 
     return run(given)

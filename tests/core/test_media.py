@@ -32,7 +32,7 @@ from tests.support import FolderTest, camera_jpeg, medium, noise
 FEW_FILES = """
 import resource, sys
 resource.setrlimit(resource.RLIMIT_NOFILE, (64, 64))
-from needlewright.cli import main
+from needlewright.cli.program import main
 sys.exit(main(sys.argv[1:]))
 """
 

@@ -20,7 +20,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageChops, ImageStat
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core import kept_open
 from needlewright.core.checks import worker_clips
 from needlewright.core.delivery import bag

@@ -7,7 +7,7 @@ import shutil
 import sqlite3
 import threading
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core.errors import JobError
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search

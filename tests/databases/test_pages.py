@@ -17,7 +17,7 @@ import bagit
 from hypothesis import given
 from hypothesis import strategies as st
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core.databases.talk import moment
 from needlewright.core.delivery.bag import Delivered, deliver
 from needlewright.core.delivery.rows_folder import csv_value

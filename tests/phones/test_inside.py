@@ -12,7 +12,7 @@ from unittest import mock
 
 from PIL import Image
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core import kept_open
 from needlewright.core.delivery.onto_phone import check
 from needlewright.core.errors import DeliveryError, SourceError

@@ -14,7 +14,7 @@ from contextlib import closing
 from pathlib import Path
 from unittest import mock
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core import kept_open
 from needlewright.core.delivery.bag import deliver
 from needlewright.core.jobs.beside import logs_of, with_logs

@@ -9,7 +9,7 @@ import unittest
 from dataclasses import replace
 from unittest import mock
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core.delivery.bag import deliver
 from needlewright.core.delivery.onto_phone import PutBack, check, put_back
 from needlewright.core.errors import DeliveryError, SourceError

@@ -8,8 +8,8 @@ import unittest
 from types import SimpleNamespace
 from unittest import mock
 
-from needlewright import cli
-from needlewright.cli import main
+from needlewright.cli import arguments as cli
+from needlewright.cli.program import main
 from needlewright.standins.album.__main__ import Owner as AlbumOwner
 from needlewright.standins.album.content import PASSWORD as ALBUM_PASSWORD
 from needlewright.standins.phone.service import running

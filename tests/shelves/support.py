@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from needlewright.cli import main
+from needlewright.cli.program import main
 from needlewright.core import kept_open, secrets
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search

@@ -13,6 +13,9 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from needlewright.cli.arguments import numbers
+from needlewright.cli.registry import Command, register
+from needlewright.cli.work import stop_on_interrupt, stoppable
 from needlewright.core.errors import NeedlewrightError, SourceError
 from needlewright.wording import cli as words
 from needlewright.wording import phones as phone_words
@@ -20,24 +23,20 @@ from needlewright.wording import phones as phone_words
 POLL_SECONDS = 1.0
 
 
-def add_command(commands: Any, interrupt: Any, numbers: Any) -> None:
-    """Add `standin` and `put-back`; `interrupt` gives a stop signal, `numbers` reads a list."""
-    standin = commands.add_parser(
-        "standin", help=words.HELP["standin"], epilog=words.STANDIN_EPILOG,
-        formatter_class=argparse.RawDescriptionHelpFormatter)
-    standin.add_argument("what", choices=("phone", "album", "sync"),
+def _standin_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("what", choices=("phone", "album", "sync"),
                          help=words.HELP["standin_what"])
-    standin.add_argument("--headless", action="store_true", help=words.HELP["standin_headless"])
-    standin.add_argument("--say", metavar="WORDS", help=words.HELP["standin_say"])
-    standin.add_argument("--control", metavar="PATH", help=words.HELP["standin_control"])
-    standin.add_argument("--faults", metavar="FILE", help=words.HELP["standin_faults"])
-    standin.set_defaults(action=lambda options: _standin(options, interrupt))
-    back = commands.add_parser("put-back", help=words.HELP["put_back"])
-    back.add_argument("--job", required=True, help=words.HELP["job_there"])
-    back.add_argument("--onto", required=True, metavar="PHONE", help=words.HELP["onto"])
-    back.add_argument("--ids", type=numbers, help=words.HELP["ids"])
-    back.add_argument("--yes", action="store_true", help=words.HELP["onto_yes"])
-    back.set_defaults(action=lambda options: _put_back(options, interrupt))
+    parser.add_argument("--headless", action="store_true", help=words.HELP["standin_headless"])
+    parser.add_argument("--say", metavar="WORDS", help=words.HELP["standin_say"])
+    parser.add_argument("--control", metavar="PATH", help=words.HELP["standin_control"])
+    parser.add_argument("--faults", metavar="FILE", help=words.HELP["standin_faults"])
+
+
+def _put_back_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--job", required=True, help=words.HELP["job_there"])
+    parser.add_argument("--onto", required=True, metavar="PHONE", help=words.HELP["onto"])
+    parser.add_argument("--ids", type=numbers, help=words.HELP["ids"])
+    parser.add_argument("--yes", action="store_true", help=words.HELP["onto_yes"])
 
 
 def known() -> list[dict[str, Any]]:
@@ -64,32 +63,7 @@ def known() -> list[dict[str, Any]]:
     return found
 
 
-def wait_until_ready(spec: str, stop: threading.Event, patience: float) -> None:
-    """Wait until the phone at `spec` hands out its stores, telling what is to be done on it.
-    SourceError where that does not happen in `patience` seconds."""
-    from needlewright.core.phones.addresses import checked, is_address
-    from needlewright.core.phones.phone import OF_STATES, Phone, State
-
-    if not is_address(spec):
-        return
-    phone, told, until = Phone(checked(spec), stop), "", time.monotonic() + patience
-    try:
-        while True:
-            state, _ = phone.state()
-            if state is State.READY:
-                return
-            if state != told:
-                told = str(state)
-                print(phone_words.waiting_line(spec, told), file=sys.stderr, flush=True)
-            if stop.wait(POLL_SECONDS):
-                raise KeyboardInterrupt
-            if time.monotonic() > until:
-                raise SourceError(OF_STATES[told], path=spec)
-    finally:
-        phone.close()
-
-
-def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
+def _put_back(options: argparse.Namespace, stop: threading.Event) -> int:
     from needlewright.app.settings import Settings
     from needlewright.core.delivery.onto_phone import PutBack, check, put_back
     from needlewright.core.jobs.rows import Filter
@@ -107,7 +81,7 @@ def _put_back(options: argparse.Namespace, interrupt: Any) -> int:
         if not options.yes:
             raise NeedlewrightError("onto-no-yes", path=options.onto, count=len(rows))
         told = time.monotonic()
-        for event in put_back(job, rows, options.onto, finds.file_name, interrupt(), others):
+        for event in put_back(job, rows, options.onto, finds.file_name, stop, others):
             if isinstance(event, PutBack):
                 for number, name in event.put:
                     print(phone_words.put_line(number, name))
@@ -140,11 +114,11 @@ def _say(control: str | None, wishes: str) -> int:
     return 0
 
 
-def _standin(options: argparse.Namespace, interrupt: Any) -> int:
+def _standin(options: argparse.Namespace) -> int:
     if options.say is not None:
         return _say(options.control, options.say)
     if options.what != "phone":
-        return _service(options.what, options.faults, options.headless, interrupt)
+        return _service(options.what, options.faults, options.headless)
     from needlewright.standins.phone.service import running
     from needlewright.standins.phone.state import PhoneFaults
 
@@ -158,7 +132,7 @@ def _standin(options: argparse.Namespace, interrupt: Any) -> int:
         from needlewright.app.standin_phone import show_phone
 
         return show_phone(faults)
-    stop = interrupt()
+    stop = stop_on_interrupt()
     signal.signal(signal.SIGTERM, lambda *_: stop.set())  # it takes itself off the list
     with running(faults) as phone:
         print(json.dumps({"source": f"phone:{phone.known_as}", "address": phone.address,
@@ -169,11 +143,11 @@ def _standin(options: argparse.Namespace, interrupt: Any) -> int:
     return 0
 
 
-def _service(what: str, faults: str | None, headless: bool, interrupt: Any) -> int:
+def _service(what: str, faults: str | None, headless: bool) -> int:
     from needlewright.standins.services import PASSWORDS, made, run_service, source_of
 
     if headless:
-        return run_service(what, faults, interrupt)
+        return run_service(what, faults, stop_on_interrupt)
     if not displayed():
         raise NeedlewrightError("no-display-standin")
     from needlewright.app.standin_service import show_service
@@ -187,3 +161,9 @@ def displayed() -> bool:
     shown = os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
     drawn = ("offscreen", "minimal", "vnc", "linuxfb", "eglfs")
     return bool(shown) or chosen.split(":")[0] in drawn
+
+
+STANDIN = {"epilog": words.STANDIN_EPILOG,
+           "formatter_class": argparse.RawDescriptionHelpFormatter}
+register(Command("standin", _standin_arguments, _standin, STANDIN))
+register(Command("put-back", _put_back_arguments, stoppable(_put_back)))

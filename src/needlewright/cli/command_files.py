@@ -14,6 +14,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, TextIO
 
+from needlewright.cli.arguments import existing
+from needlewright.cli.registry import Command, register
+from needlewright.cli.work import stoppable
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.mending.treating import Treated, treat
 from needlewright.core.names import one_line
@@ -27,22 +30,19 @@ LIST = "mending.json"
 STANDARD_OUTPUT = ("-", "/dev/stdout")
 
 
-def add_commands(commands: Any, existing: Any, interrupt: Any) -> None:
-    """Add `check` and `mend`; `existing` parses the path of a file, `interrupt` gives a stop
-    signal."""
-    check = commands.add_parser("check", help=words.HELP["check"])
-    check.add_argument("path", nargs="+", metavar="PATH", help=words.HELP["paths"])
-    check.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
-    check.set_defaults(action=lambda options: _check(options, interrupt()))
+def _check_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("path", nargs="+", metavar="PATH", help=words.HELP["paths"])
+    parser.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
 
-    mend = commands.add_parser("mend", help=words.HELP["mend"])
-    mend.add_argument("path", nargs="*", metavar="PATH", help=words.HELP["paths"])
-    mend.add_argument("--to", metavar="DIR", help=words.HELP["mend_to"])
-    mend.add_argument("--reference", nargs="+", metavar="FILE", type=existing, default=[],
+
+def _mend_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("path", nargs="*", metavar="PATH", help=words.HELP["paths"])
+    parser.add_argument("--to", metavar="DIR", help=words.HELP["mend_to"])
+    parser.add_argument("--reference", nargs="+", metavar="FILE", type=existing, default=[],
                       action="extend", help=words.HELP["reference"])
-    mend.add_argument("--job", metavar="JOB", help=words.HELP["mend_job"])
-    mend.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
-    mend.set_defaults(action=lambda options: _mend(options, interrupt(), mend))
+    parser.add_argument("--job", metavar="JOB", help=words.HELP["mend_job"])
+    parser.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
+    parser.set_defaults(parser=parser)  # which tells what does not go together
 
 
 def _check(options: argparse.Namespace, stop: threading.Event) -> int:
@@ -149,14 +149,14 @@ def _totals(totals: Counter[str]) -> str:
     return f"{units.count(sum(totals.values()), 'file')}: {', '.join(parts) or 'none'}"
 
 
-def _mend(options: argparse.Namespace, stop: threading.Event,
-          parser: argparse.ArgumentParser) -> int:
+def _mend(options: argparse.Namespace, stop: threading.Event) -> int:
     if options.job is not None:
         if options.path or options.to is not None:
-            parser.error("--job mends the finds of a job; give no files and no --to with it")
+            options.parser.error(
+                "--job mends the finds of a job; give no files and no --to with it")
         return _mend_job(options, stop)
     if not options.path or options.to is None:
-        parser.error("give the files to mend, and --to DIR for what comes of them")
+        options.parser.error("give the files to mend, and --to DIR for what comes of them")
     to = _folder(Path(options.to))
     wanted = options.json or str(to / LIST)
     before = _unfinished(to / LIST) if options.json is None else []
@@ -324,3 +324,5 @@ def _mended_told(done: Treated) -> dict[str, Any]:
     return told
 
 
+register(Command("check", _check_arguments, stoppable(_check)))
+register(Command("mend", _mend_arguments, stoppable(_mend)))

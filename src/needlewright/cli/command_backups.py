@@ -5,11 +5,11 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
-from needlewright import cli_secrets
+from needlewright.cli import secrets
+from needlewright.cli.registry import Command, register
+from needlewright.cli.work import stoppable
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.names import one_line
 from needlewright.core.stopping import StopSignal
@@ -17,26 +17,25 @@ from needlewright.wording import cli as words
 from needlewright.wording import shelves as shelf_words
 
 
-def add_commands(commands: Any, interrupt: Callable[[], StopSignal]) -> None:
-    """Add `backups`, `loss` and `compare`."""
-    backups = commands.add_parser("backups", help=words.HELP["backups"])
-    backups.add_argument("place", nargs="*", metavar="PLACE", help=words.HELP["backups_place"])
-    backups.add_argument("--job", help=words.HELP["backups_job"])
-    backups.add_argument("--loss", type=_day, metavar="DAY", help=words.HELP["backups_loss"])
-    backups.add_argument("--json", action="store_true", help=words.HELP["json"])
-    cli_secrets.add_option(backups)
-    backups.set_defaults(action=lambda options: _backups(options, interrupt()))
-    loss = commands.add_parser("loss", help=words.HELP["loss"])
-    loss.add_argument("--job", required=True, help=words.HELP["job_there"])
-    when = loss.add_mutually_exclusive_group()
+def _backups_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("place", nargs="*", metavar="PLACE", help=words.HELP["backups_place"])
+    parser.add_argument("--job", help=words.HELP["backups_job"])
+    parser.add_argument("--loss", type=_day, metavar="DAY", help=words.HELP["backups_loss"])
+    parser.add_argument("--json", action="store_true", help=words.HELP["json"])
+    secrets.add_option(parser)
+
+
+def _loss_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--job", required=True, help=words.HELP["job_there"])
+    when = parser.add_mutually_exclusive_group()
     when.add_argument("--day", type=_day, help=words.HELP["loss_day"])
     when.add_argument("--after", type=int, metavar="FIND", help=words.HELP["loss_after"])
     when.add_argument("--unknown", action="store_true", help=words.HELP["loss_unknown"])
-    loss.set_defaults(action=_loss)
-    compare = commands.add_parser("compare", help=words.HELP["compare"])
-    compare.add_argument("--job", required=True, help=words.HELP["job_there"])
-    compare.add_argument("--json", action="store_true", help=words.HELP["json"])
-    compare.set_defaults(action=lambda options: _compare(options, interrupt()))
+
+
+def _compare_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--job", required=True, help=words.HELP["job_there"])
+    parser.add_argument("--json", action="store_true", help=words.HELP["json"])
 
 
 def _day(text: str) -> str:
@@ -65,7 +64,7 @@ def _backups(options: argparse.Namespace, stop: StopSignal) -> int:
         raise NeedlewrightError("backups-no-place")
     if options.loss:
         loss = Loss(options.loss)
-    cli_secrets.use_for_backups(options)
+    secrets.use_for_backups(options)
     found = list(find_backups(places, stop, _told, own))
     if not found:
         raise NeedlewrightError("backups-none", path=", ".join(map(str, places)))
@@ -122,3 +121,8 @@ def _compare(options: argparse.Namespace, stop: StopSignal) -> int:
     if stop.is_set():
         raise KeyboardInterrupt
     return 0
+
+
+register(Command("backups", _backups_arguments, stoppable(_backups)))
+register(Command("loss", _loss_arguments, _loss))
+register(Command("compare", _compare_arguments, stoppable(_compare)))

@@ -9,7 +9,7 @@ from contextlib import ExitStack
 from itertools import chain
 from typing import Any
 
-from needlewright.cli_rows import as_json
+from needlewright.cli.command_rows import as_json
 from needlewright.core.databases.reading import Database
 from needlewright.core.databases.rows import Row
 from needlewright.core.errors import NeedlewrightError

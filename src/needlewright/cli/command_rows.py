@@ -13,7 +13,10 @@ from functools import partial
 from pathlib import Path
 from typing import IO, Any
 
-from needlewright.cli_files import listing
+from needlewright.cli.arguments import existing
+from needlewright.cli.command_files import listing
+from needlewright.cli.registry import Command, register
+from needlewright.cli.work import stoppable
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.databases.reading import Database
 from needlewright.core.databases.records import Value
@@ -32,19 +35,16 @@ MOST_ATTACHED = 1 << 30  # bytes of a file that a value names
 MAGIC = b"SQLite format 3\0"
 
 
-def add_command(commands: Any, existing: Any, interrupt: Any) -> None:
-    """Add `rows`; `existing` parses the path of a file, `interrupt` gives a stop signal."""
-    rows = commands.add_parser("rows", help=words.HELP["rows"])
-    rows.add_argument("file", metavar="FILE", type=existing, help=words.HELP["rows_file"])
-    rows.add_argument("--removed-only", action="store_true", help=words.HELP["rows_removed"])
-    rows.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
-    folder = rows.add_mutually_exclusive_group()
+def _rows_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", metavar="FILE", type=existing, help=words.HELP["rows_file"])
+    parser.add_argument("--removed-only", action="store_true", help=words.HELP["rows_removed"])
+    parser.add_argument("--json", metavar="OUT", help=words.HELP["json_out"])
+    folder = parser.add_mutually_exclusive_group()
     folder.add_argument("--csv", metavar="DIR", help=words.HELP["rows_csv"])
     folder.add_argument("--html", metavar="DIR", help=words.HELP["rows_html"])
-    rows.add_argument("--files", metavar="FOLDER", type=_folder_there,
+    parser.add_argument("--files", metavar="FOLDER", type=_folder_there,
                       help=words.HELP["rows_files"])
-    rows.add_argument("--vcard", metavar="OUT", help=words.HELP["rows_vcard"])
-    rows.set_defaults(action=lambda options: _rows(options, interrupt()))
+    parser.add_argument("--vcard", metavar="OUT", help=words.HELP["rows_vcard"])
 
 
 def _rows(options: argparse.Namespace, stop: threading.Event) -> int:
@@ -179,3 +179,6 @@ def _beside_in(folder: str | None) -> Callable[[str], bytes | None]:
         return None
 
     return read
+
+
+register(Command("rows", _rows_arguments, stoppable(_rows)))

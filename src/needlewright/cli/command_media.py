@@ -9,9 +9,11 @@ import threading
 import time
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
 
-from needlewright import cli_phones
+from needlewright.cli import command_phones
+from needlewright.cli.arguments import area, seconds
+from needlewright.cli.registry import Command, register
+from needlewright.cli.work import stoppable
 from needlewright.core.errors import SourceError
 from needlewright.wording import activity
 from needlewright.wording import cli as words
@@ -21,34 +23,31 @@ BAR = 30
 TELL_SECONDS = 1.0
 
 
-def add_commands(commands: Any, area: Any, interrupt: Any) -> None:
-    """Add `sources` and `image`; `area` parses START:END, `interrupt` gives a stop signal."""
-    sources = commands.add_parser("sources", help=words.HELP["sources"])
-    sources.add_argument("--json", action="store_true", help=words.HELP["json"])
-    sources.set_defaults(action=_sources)
+def _sources_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--json", action="store_true", help=words.HELP["json"])
 
-    forecast = commands.add_parser("forecast", help=words.HELP["forecast"])
-    forecast.add_argument("source", metavar="SOURCE", help=words.HELP["source"])
-    forecast.add_argument("--json", action="store_true", help=words.HELP["json"])
-    forecast.set_defaults(action=lambda options: _forecast(options, interrupt()))
 
-    image = commands.add_parser("image", help=words.HELP["image"])
-    image.add_argument("source", metavar="SOURCE", help=words.HELP["source"])
-    image.add_argument("--job", required=True, help=words.HELP["job"])
-    image.add_argument("--area", type=area, help=words.HELP["area"])
-    image.add_argument("--first", type=area, action="append", default=[],
+def _forecast_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("source", metavar="SOURCE", help=words.HELP["source"])
+    parser.add_argument("--json", action="store_true", help=words.HELP["json"])
+
+
+def _image_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("source", metavar="SOURCE", help=words.HELP["source"])
+    parser.add_argument("--job", required=True, help=words.HELP["job"])
+    parser.add_argument("--area", type=area, help=words.HELP["area"])
+    parser.add_argument("--first", type=area, action="append", default=[],
                        help=words.HELP["first"])
-    image.add_argument("--tries", type=_whole, default=3, help=words.HELP["tries"])
-    image.add_argument("--read-seconds", type=seconds, default=60.0,
+    parser.add_argument("--tries", type=_whole, default=3, help=words.HELP["tries"])
+    parser.add_argument("--read-seconds", type=seconds, default=60.0,
                        help=words.HELP["read_seconds"])
-    image.add_argument("--hours", type=seconds, help=words.HELP["hours"])
-    image.add_argument("--again", action="store_true", help=words.HELP["again"])
-    image.add_argument("--although-mounted", action="store_true",
+    parser.add_argument("--hours", type=seconds, help=words.HELP["hours"])
+    parser.add_argument("--again", action="store_true", help=words.HELP["again"])
+    parser.add_argument("--although-mounted", action="store_true",
                        help=words.HELP["although_mounted"])
-    image.add_argument("--wait", type=seconds, default=600.0, help=words.HELP["wait"])
-    image.add_argument("--verify", action="store_true", help=words.HELP["verify"])
-    image.add_argument("--verify-source", action="store_true", help=words.HELP["verify_source"])
-    image.set_defaults(action=lambda options: _image(options, interrupt()))
+    parser.add_argument("--wait", type=seconds, default=600.0, help=words.HELP["wait"])
+    parser.add_argument("--verify", action="store_true", help=words.HELP["verify"])
+    parser.add_argument("--verify-source", action="store_true", help=words.HELP["verify_source"])
 
 
 def _whole(text: str) -> int:
@@ -57,23 +56,13 @@ def _whole(text: str) -> int:
     return int(text)
 
 
-def seconds(text: str) -> float:
-    try:
-        value = float(text)
-    except ValueError:
-        value = 0.0
-    if not 0 < value < 1e7:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a length of time")
-    return value
-
-
 def _sources(options: argparse.Namespace) -> int:
     from needlewright.core.shelves.albums.known import SCHEME as ALBUM
     from needlewright.core.shelves.albums.known import known_albums
     from needlewright.core.sources.devices import list_devices
     from needlewright.wording.shelves import album_about
 
-    devices, phones, albums = list_devices(), cli_phones.known(), known_albums()
+    devices, phones, albums = list_devices(), command_phones.known(), known_albums()
     if options.json:
         told = [{"path": f"{ALBUM}{album.name}", "address": album.address, "user": album.user}
                 for album in albums]
@@ -185,3 +174,8 @@ class _Shown:
             print("\r\033[K", end="", file=sys.stderr)
         if text:
             print(text, file=sys.stderr, flush=True)
+
+
+register(Command("sources", _sources_arguments, _sources))
+register(Command("forecast", _forecast_arguments, stoppable(_forecast)))
+register(Command("image", _image_arguments, stoppable(_image)))

@@ -8,6 +8,9 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from needlewright.cli.arguments import GRADES, folder, kinds, listed, numbers
+from needlewright.cli.registry import Command, register
+from needlewright.cli.work import missing_of
 from needlewright.core.delivery.listing import entry, volume_name
 from needlewright.core.errors import JobError, NeedlewrightError
 from needlewright.core.jobs.rows import Filter, FindRow
@@ -17,10 +20,9 @@ from needlewright.wording import cli as words
 from needlewright.wording import finds as find_words
 
 
-def add_narrowing(parser: argparse.ArgumentParser, grades: Any, kinds: Any, numbers: Any,
-                  folder: Any) -> None:
+def add_narrowing(parser: argparse.ArgumentParser) -> None:
     """Add the options that choose among the finds of a job."""
-    parser.add_argument("--grades", type=grades, help=words.HELP["grades"])
+    parser.add_argument("--grades", type=listed(GRADES), help=words.HELP["grades"])
     parser.add_argument("--kinds", type=kinds, help=words.HELP["kinds"])
     parser.add_argument("--removed-only", action="store_true", help=words.HELP["deliver_removed"])
     parser.add_argument("--folder", type=folder, help=words.HELP["deliver_folder"])
@@ -31,24 +33,20 @@ def add_narrowing(parser: argparse.ArgumentParser, grades: Any, kinds: Any, numb
 Missing = Callable[[Job, list[FindRow]], list[FindRow]]
 
 
-def add_commands(commands: Any, grades: Any, kinds: Any, numbers: Any, folder: Any,
-                 missing: Missing) -> None:
-    """Add `finds` and `tray`; `missing` gives those that the job has nowhere else, the others parse
-    what follows the options."""
-    finds = commands.add_parser("finds", help=words.HELP["finds"])
-    finds.add_argument("--job", required=True, help=words.HELP["job_there"])
-    add_narrowing(finds, grades, kinds, numbers, folder)
-    finds.add_argument("--tray-only", action="store_true", help=words.HELP["tray_only"])
-    finds.add_argument("--json", action="store_true", help=words.HELP["json"])
-    finds.set_defaults(action=lambda options: _finds(options, missing))
-    tray = commands.add_parser("tray", help=words.HELP["tray"])
-    tray.add_argument("--job", required=True, help=words.HELP["job_there"])
-    what = tray.add_mutually_exclusive_group(required=True)
+def _finds_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--job", required=True, help=words.HELP["job_there"])
+    add_narrowing(parser)
+    parser.add_argument("--tray-only", action="store_true", help=words.HELP["tray_only"])
+    parser.add_argument("--json", action="store_true", help=words.HELP["json"])
+
+
+def _tray_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--job", required=True, help=words.HELP["job_there"])
+    what = parser.add_mutually_exclusive_group(required=True)
     what.add_argument("--add", action="store_true", help=words.HELP["tray_add"])
     what.add_argument("--remove", action="store_true", help=words.HELP["tray_remove"])
     what.add_argument("--clear", action="store_true", help=words.HELP["tray_clear"])
-    add_narrowing(tray, grades, kinds, numbers, folder)
-    tray.set_defaults(action=lambda options: _tray(options, missing))
+    add_narrowing(parser)
 
 
 def is_narrowed(options: argparse.Namespace) -> bool:
@@ -121,3 +119,7 @@ def _tray(options: argparse.Namespace, missing: Missing) -> int:
         count, size = job.tray_size()
         print(words.tray_told(count, size))
     return 0
+
+
+register(Command("finds", _finds_arguments, lambda options: _finds(options, missing_of)))
+register(Command("tray", _tray_arguments, lambda options: _tray(options, missing_of)))

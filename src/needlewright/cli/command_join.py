@@ -8,6 +8,8 @@ import json
 import threading
 from typing import TYPE_CHECKING, Any
 
+from needlewright.cli.registry import Command, register
+from needlewright.cli.work import stoppable
 from needlewright.core.errors import NeedlewrightError
 from needlewright.wording import cli as words
 
@@ -17,13 +19,11 @@ if TYPE_CHECKING:
     from needlewright.core.stitching.hand import Offers
 
 
-def add_command(commands: Any, interrupt: Any) -> None:
-    """Add `join`; `interrupt` gives a stop signal."""
-    join = commands.add_parser("join", help=words.HELP["join"])
-    join.add_argument("find", nargs="?", type=_number, metavar="FIND",
+def _join_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("find", nargs="?", type=_number, metavar="FIND",
                       help=words.HELP["join_find"])
-    join.add_argument("--job", required=True, help=words.HELP["job_there"])
-    step = join.add_mutually_exclusive_group()
+    parser.add_argument("--job", required=True, help=words.HELP["job_there"])
+    step = parser.add_mutually_exclusive_group()
     step.add_argument("--take", type=_number, metavar="N", help=words.HELP["take"])
     step.add_argument("--at", metavar="PLACE", help=words.HELP["take_at"])
     step.add_argument("--cut", type=_number, metavar="COUNT", help=words.HELP["cut"])
@@ -31,8 +31,7 @@ def add_command(commands: Any, interrupt: Any) -> None:
     step.add_argument("--undo", action="store_true", help=words.HELP["undo"])
     step.add_argument("--redo", action="store_true", help=words.HELP["redo"])
     step.add_argument("--keep", action="store_true", help=words.HELP["keep"])
-    join.add_argument("--json", action="store_true", help=words.HELP["json"])
-    join.set_defaults(action=lambda options: _join(options, interrupt()))
+    parser.add_argument("--json", action="store_true", help=words.HELP["json"])
 
 
 def _number(text: str) -> int:
@@ -142,3 +141,6 @@ def _as_json(bench: Handwork, offers: Offers | None) -> str:
 
 def _reasons(reasons: Any) -> list[dict[str, Any]]:
     return [{"code": r.code, **r.values} for r in reasons]
+
+
+register(Command("join", _join_arguments, stoppable(_join)))
