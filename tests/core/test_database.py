@@ -21,6 +21,7 @@ from needlewright.core.contents import (
 )
 from needlewright.core.errors import JobError, SourceError
 from needlewright.core.finds import INSIDE, JOINED_FROM, TWIN, Find, Record, key_of
+from needlewright.core.jobs import database
 from needlewright.core.jobs.folder import DATABASE, thumbnail_path
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.reviews import ASIDE, LATER, MAX_NOTE, NOTHING_SAID, TRAY
@@ -102,6 +103,20 @@ class DamageTest(JobCase):
             with self.assertRaises(JobError) as caught:
                 Job(path)
             self.assertIn(caught.exception.code, ("job-damaged", "job-not-ours"))
+
+
+class BusyTest(FolderTest):
+    def test_a_file_that_another_program_holds_is_not_damaged(self):
+        path = self.folder / "held.sqlite"
+        holder, other = (sqlite3.connect(path, timeout=0, isolation_level=None) for _ in range(2))
+        self.addCleanup(other.close)
+        self.addCleanup(holder.close)
+        holder.execute("CREATE TABLE holts (name TEXT)")
+        holder.execute("BEGIN EXCLUSIVE")
+        self.addCleanup(database._let_go, "held")
+        with self.assertRaises(sqlite3.OperationalError):
+            other.execute("PRAGMA quick_check(1)")
+        self.assertIsNone(database._looked_through("held", other))
 
 
 class WritingTest(JobCase):

@@ -1,9 +1,11 @@
 """The isolated decoders: limits hold, and one bad file never costs another."""
 
+import errno
 import io
 import os
 import signal
 import struct
+import tempfile
 import unittest
 import zlib
 from dataclasses import replace
@@ -14,7 +16,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 from PIL import Image, ImageChops, ImageStat
 
-from needlewright.core.checks import decoding, worker_clips, worker_pictures
+from needlewright.core.checks import decode_worker, decoding, worker_clips, worker_pictures
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.checks.grading import judge
 from needlewright.core.errors import SourceError
@@ -143,6 +145,36 @@ class WitnessTest(unittest.TestCase):
         shown = worker_pictures._finish(picture, data, {
             "format": "JPEG", "side": 360, "preview": [0, start]}, answer, 1)
         self.assertEqual((answer["preview"], bool(shown)), ("compared", True))
+
+
+class UnreadTest(unittest.TestCase):
+    """What a decoder makes of a medium that gives some of a file's bytes, or none."""
+
+    def file_of(self, bad: range) -> decode_worker.ExtentFile:
+        size = 3 << 20
+        place = self.enterContext(tempfile.NamedTemporaryFile())
+        place.write(b"\x77" * size)
+        place.flush()
+        real = os.pread
+
+        def pread(fd, length, offset):
+            if any(at in bad for at in (offset, offset + length - 1)) or (
+                    offset <= bad.start < offset + length):
+                raise OSError(errno.EIO, "no such block")
+            return real(fd, length, offset)
+
+        self.enterContext(mock.patch.object(decode_worker.os, "pread", pread))
+        return self.enterContext(decode_worker.ExtentFile(place.name, [(0, size)]))
+
+    def test_a_hole_is_read_past_and_told(self):
+        file = self.file_of(range(8192, 20_480))
+        data = file.read()
+        self.assertEqual(data, b"\x77" * 8192 + bytes(12_288) + b"\x77" * ((3 << 20) - 20_480))
+        self.assertTrue(file.unread)
+
+    def test_a_dying_medium_is_not_asked_for_each_of_its_blocks(self):
+        with self.assertRaises(OSError):
+            self.file_of(range(4096, 3 << 20)).read()
 
 
 class PoolTest(unittest.TestCase):
