@@ -17,7 +17,7 @@ from needlewright.core.search.deciding import Case, all_frames, first_question
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal
 
-PENDING_DECODES = 12  # questions that may be open before what can wait for no answer waits
+PENDING_DECODES = 12  # urgent questions that may be open; the next one waits
 WAIT_S = 0.1
 
 Mine = TypeVar("Mine", bound=Case)
