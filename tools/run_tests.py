@@ -9,14 +9,20 @@ more than two; `--measure` writes that file anew. `--drawn`: the modules that dr
 from __future__ import annotations
 
 import ast
+import contextlib
+import faulthandler
 import io
 import json
 import os
+import queue
+import signal
 import sys
+import threading
 import time
 import traceback
 import unittest
-from concurrent.futures import ProcessPoolExecutor, as_completed
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from multiprocessing import get_context
 from pathlib import Path
@@ -25,6 +31,7 @@ ROOT = Path(__file__).resolve().parents[1]
 LEAST, MOST = 0.25, 0.40  # lines of tests to a line of code
 TIMES = ROOT / "tests" / "times.json"
 WORTH_S = 2.0  # seconds from which a class is told of by itself
+MOST_S = 900.0  # after which a class is taken to have stopped for good
 
 
 @dataclass(frozen=True)
@@ -90,23 +97,52 @@ def drawn() -> list[str]:
                   if "from hypothesis" in path.read_text(encoding="utf-8"))
 
 
+def all_run(names: list[str]) -> Iterator[Outcome]:
+    """The outcome of each of `names`, as they come in."""
+    waiting, done = queue.Queue[str](), queue.Queue[Outcome]()
+    for name in names:
+        waiting.put(name)
+    for _ in range(os.cpu_count() or 1):
+        threading.Thread(target=work_off, args=(waiting, done), daemon=True).start()
+    for _ in names:
+        yield done.get()
+
+
+def work_off(waiting: queue.Queue[str], done: queue.Queue[Outcome]) -> None:
+    """Run what waits in a process of its own; one that ends, or does not, costs one name only."""
+    pool = None
+    with contextlib.suppress(queue.Empty):
+        while True:
+            name = waiting.get_nowait()
+            pool = pool or ProcessPoolExecutor(
+                1, mp_context=get_context("spawn"), initializer=faulthandler.enable)
+            try:
+                outcome = pool.submit(run_named, name).result(MOST_S)
+            except Exception as error:
+                outcome = Outcome(name, 1, 1, 0, f"{error!r}", MOST_S)
+                end(pool, signal.SIGABRT)  # on which it says where it is
+                pool = None
+            done.put(outcome)
+    if pool is not None:
+        end(pool, signal.SIGKILL)  # what a test left running there must not keep the result
+
+
+def end(pool: ProcessPoolExecutor, how: signal.Signals) -> None:
+    for process in list((pool._processes or {}).values()):
+        os.kill(process.pid or 0, how)
+        process.join(10)
+        process.kill()
+
+
 def main(names: list[str], measure: bool) -> int:
     outcomes = []
-    pool = ProcessPoolExecutor(os.cpu_count() or 1, mp_context=get_context("spawn"))
-    waiting = {pool.submit(run_named, name): name for name in names or all_names()}
-    for done in as_completed(waiting):
-        try:
-            outcome = done.result()
-        except Exception as error:  # its process ended: so is that
-            outcome = Outcome(waiting[done], 1, 1, 0, f"{error!r}", 0.0)
+    for outcome in all_run(names or all_names()):
         outcomes.append(outcome)
         if outcome.failed or outcome.seconds >= WORTH_S:
             print(f"{outcome.name}: {outcome.run} run, {outcome.failed} failed, "
                   f"{outcome.seconds:.0f} s", flush=True)
         if outcome.text:
             print(outcome.text, flush=True)
-    for process in list((pool._processes or {}).values()):
-        process.kill()  # what a test left running there must not keep the result
     if measure:
         TIMES.write_text(json.dumps({
             o.name: round(o.seconds, 1) for o in sorted(outcomes, key=lambda o: o.name)

@@ -5,12 +5,15 @@ from __future__ import annotations
 import json
 import threading
 from dataclasses import replace
+from itertools import islice
 
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
+from needlewright.core.search.engine import search
 from needlewright.core.search.events import Ending, Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.resuming import Resuming
+from needlewright.core.sources.registry import open_source
 from tests.support import FolderTest
 from tests.support_volumes import load
 
@@ -72,6 +75,19 @@ class ResumingTest(FolderTest):
                 self.assertGreater(times, 1)
                 self.assertEqual([f for f in found if f[3] == "whole"],
                                  [f for f in wanted if f[3] == "whole"])
+
+    def test_it_ends_at_whatever_look_it_is_told_to(self):
+        for name, step in (("fat32", "records"), ("fat32_formatted", "old-records"),
+                           ("exfat_formatted", "old-records")):
+            source, _ = load(name)
+            with open_source(str(source.save(self.folder / f"{name}.img"))) as image:
+                never = After(1 << 40)
+                whole = sum(1 for _ in search(image, Plan((step,)), never))
+                asked = (1 << 40) - never.looks
+                for looks in range(1, asked, 1 + asked // 40):
+                    with self.subTest(name, looks=looks):
+                        events = list(islice(search(image, Plan((step,)), After(looks)), 2 * whole))
+                        self.assertIs(type(events[-1]), Finished)
 
     def test_where_it_goes_on_is_kept_and_forgotten_at_the_end(self):
         job, row, _ = self.job("fat32", "states")

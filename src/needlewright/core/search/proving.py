@@ -35,11 +35,11 @@ from needlewright.core.search.registry import Context
 from needlewright.core.search.rivals import Rivals
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
+from needlewright.core.stopping import Interrupted
 from needlewright.core.volumes.allocation import Allocation
 from needlewright.core.volumes.base import Entry, Extents, Placed, Reader, believed
 from needlewright.core.walks import Kind
 
-PENDING_DECODES = 12
 ROUNDS = 4  # of placing what is not proven yet, while others are
 MAX_WAITING = 50_000  # entries that are placed a second time
 MAX_TEXT = 16 << 20  # bytes of what is read as text
@@ -163,7 +163,8 @@ class Prover:
         yield from self._told(self._dialogue.settled())
 
     def finish(self, last: bool = True) -> Iterator[Event]:
-        """What waited; with `last`, every answer of the decoders too."""
+        """What waited; with `last`, every answer of the decoders too. Raises Interrupted when told
+        to stop; `open_numbers` then has what was not told."""
         for attempt in range(ROUNDS):
             before = len(self._waiting)
             for _ in range(before):
@@ -176,12 +177,11 @@ class Prover:
             yield from self._told(self._dialogue.finish())
 
     def _next_waiting(self, may_wait: bool) -> Iterator[Event]:
-        entry, kept, number = self._waiting[0]
-        try:
-            yield from self._placed(entry, kept, number, may_wait)
-        finally:
-            if not self._context.stop.is_set():
-                self._waiting.popleft()
+        entry, kept, number = self._waiting[0]  # it stays open until all of it is told
+        if self._context.stop.is_set():
+            raise Interrupted
+        yield from self._placed(entry, kept, number, may_wait)
+        self._waiting.popleft()
 
     # one entry
 
