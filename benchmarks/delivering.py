@@ -23,8 +23,8 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.delivery.bag import Delivered, deliver
 from needlewright.core.finds import Find
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.store import Job
 from needlewright.core.walks import Check, Facts, Kind, Outcome
 from needlewright.wording.bag import words_for
 

@@ -27,7 +27,7 @@ from pathlib import Path
 from tests.phones import owner
 
 from needlewright.app.window import MainWindow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 from needlewright.core.phones.phone import Phone
 from needlewright.core.search.bringing import Carrier
 from needlewright.core.search.plan import Plan

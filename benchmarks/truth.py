@@ -21,10 +21,10 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.contents import Place
+from needlewright.core.jobfile.rows import FindRecord
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.rows import FindRecord
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.core.sources.files import ImageFile

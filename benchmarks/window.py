@@ -28,9 +28,9 @@ from needlewright.app.window import FINDS, SEARCH, MainWindow
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.finds import Find
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs import runner
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.read_map import ReadMap, State
 from needlewright.core.walks import Check, Facts, Kind, Outcome

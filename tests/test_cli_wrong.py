@@ -10,8 +10,8 @@ import sys
 import time
 from pathlib import Path
 
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.store import Job
 from tests.support import FolderTest, camera_jpeg, medium, noise, png, program
 
 PROGRAM = Path(sys.executable).parent / "needlewright"
@@ -129,7 +129,7 @@ class CommandTest(FolderTest):
         while time.monotonic() < until and running.poll() is None:
             if (self.folder / "job" / "job.sqlite").exists():
                 with Job(self.folder / "job", read_only=True) as job:
-                    if job.steps():
+                    if job.searched.steps():
                         break
         running.send_signal(signal.SIGINT)
         out, err = running.communicate(timeout=60)

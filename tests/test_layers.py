@@ -16,7 +16,7 @@ MOST_LINES = 500
 CORE = ("errors", "codes", "stopping", "registry", "names", "hashing", "temporary", "processes",
         "secrets", "keyrings", "kept_open", "phones", "sources", "kernels", "databases", "decoders",
         "walks", "structures", "formats", "warming", "volumes", "shelves", "checks", "contents",
-        "finds", "stitching", "search", "mending", "imaging", "jobs", "delivery")
+        "finds", "stitching", "search", "mending", "imaging", "jobfile", "jobs", "delivery")
 #: What a package of one file system may use of others.
 SHARED = {"exfat": {"fat"}, "former": {"fat", "exfat", "ntfs", "ext"}}
 FILE_SYSTEMS = {"fat", "exfat", "ntfs", "ext", "xfs", "f2fs", "btrfs", "hfsplus", "locked",
@@ -141,10 +141,10 @@ class LayersTest(unittest.TestCase):
             tree = ast.parse(path.read_text(encoding="utf-8"))
             self.assertTrue(ast.get_docstring(tree), f"{name} has no docstring")
 
-    def test_only_jobs_speak_sql(self):
+    def test_only_the_job_file_speaks_sql(self):
         for name, path in modules().items():
             # A stand-in makes what phones hold.
-            if any(part in name for part in (".core.jobs", ".checks.worker_pictures",
+            if any(part in name for part in (".core.jobfile", ".checks.worker_pictures",
                                              ".standins.")):
                 continue
             text = path.read_text(encoding="utf-8")

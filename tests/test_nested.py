@@ -65,7 +65,7 @@ class NestedTest(FolderTest):
             self.assertEqual((row.grade, row.removed, row.former, row.volume),
                              ("whole", name == "BF_0002.JPG", False, base), name)
             self.assertEqual(self.bytes_of(job, row), PHOTOS[name])
-            self.assertEqual(job.related(row.id, INSIDE), [rows["card.img"].id])
+            self.assertEqual(job.links.of(row.id, INSIDE), [rows["card.img"].id])
         self.assertTrue(any(code == "volume-in-file" for _, code, _ in job.log_lines()))
 
     def test_on_fat(self):
@@ -73,7 +73,7 @@ class NestedTest(FolderTest):
         self.copy_in(outer, "BF_0005.JPG", "card.img", "BF_0006.JPG")
         job, rows = self.search(outer)
         self.told_once(job, rows, rows["card.img"].start)
-        self.assertEqual(job.related(rows["BF_0005.JPG"].id, INSIDE), [])
+        self.assertEqual(job.links.of(rows["BF_0005.JPG"].id, INSIDE), [])
 
     def test_in_pieces_its_photos_are_told_once_and_nothing_is_made_up(self):
         """An ext4 formatter stores no blank blocks, so the card's own records lie apart."""

@@ -23,9 +23,9 @@ from needlewright.app.settings import Settings
 from needlewright.app.widgets.inside_dialog import InsideDialog
 from needlewright.app.widgets.put_back_card import PutBackCard
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH, MainWindow
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.loss import Loss
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.demo.card import build

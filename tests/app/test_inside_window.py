@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QLineEdit, QPushButton
 
 from needlewright.app.window import INTAKE, SEARCH
 from needlewright.core import kept_open
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 from needlewright.standins.phone.start import FieldPhone
 from needlewright.standins.phone.state import PhoneFaults
 from needlewright.wording import phones as words

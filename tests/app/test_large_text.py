@@ -67,7 +67,7 @@ class LargeTextTest(WindowCase):
         with job:
             for plan in PLANS:
                 list(run_search(job, source, plan, threading.Event()))
-            job.put_in_tray([1])
+            job.reviews.put_in_tray([1])
 
     def job(self):
         shutil.copytree(self.done, self.folder / "job")

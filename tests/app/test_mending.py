@@ -179,8 +179,8 @@ class BarsTest(WindowCase):
 
 
 def _standing(count: int, ended: bool):
+    from needlewright.core.jobfile.threads import Thread
     from needlewright.core.jobs.handwork import Standing
-    from needlewright.core.jobs.threads import Thread
 
     runs = tuple((10 * i, 1 + i) for i in range(count))
     pieces = tuple((first * UNIT, n * UNIT) for first, n in runs)

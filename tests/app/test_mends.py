@@ -11,10 +11,10 @@ from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from needlewright.app.widgets.dossier import Dossier
 from needlewright.app.window import FINDS, INTAKE, MENDING, SEARCH
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.mending import MendedFind, mend_finds
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.mending.base import Wishes
 from needlewright.core.search.plan import Plan
 from needlewright.wording import changes

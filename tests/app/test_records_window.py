@@ -3,7 +3,7 @@
 import unittest
 
 from needlewright.app.window import FINDS, INTAKE, SEARCH
-from needlewright.core.jobs.rows import Filter
+from needlewright.core.jobfile.rows import Filter
 from tests.app.test_window import WindowCase
 from tests.support_volumes import load
 
@@ -59,7 +59,7 @@ class RecordsWindowTest(WindowCase):
         self.open_volume()
         self.search("records", "old-records", "signatures")
         self.wait(lambda: not self.session.queued and not self.session.searching, "all steps")
-        ended = {row.step: row.ending for row in self.job.steps()}
+        ended = {row.step: row.ending for row in self.job.searched.steps()}
         self.assertEqual(set(ended.values()), {"done"})
         self.assertEqual(len(ended), 3)
         paths = [r.path for r in self.job.matching(Filter())]

@@ -13,7 +13,7 @@ from needlewright.app.stations.finds import GradeButton
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.rows_table import HOLDS, WHERE
 from needlewright.app.window import FINDS, SEARCH
-from needlewright.core.jobs.rows import Filter
+from needlewright.core.jobfile.rows import Filter
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stopping import Interrupted

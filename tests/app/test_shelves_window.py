@@ -19,9 +19,9 @@ from needlewright.app.tour_shelves import asked
 from needlewright.app.widgets.versions import Versions
 from needlewright.app.window import FINDS, INTAKE, SEARCH
 from needlewright.core import kept_open, secrets
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.loss import loss_of
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
 from needlewright.core.shelves import wire
 from needlewright.core.shelves.albums import client
 from needlewright.standins.album.content import PASSWORD, USER

@@ -13,8 +13,9 @@ from needlewright.app import worker
 from needlewright.app.settings import new_folder
 from needlewright.app.window import SEARCH
 from needlewright.core.errors import JobError
-from needlewright.core.jobs.database import Database
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.database import Database
+from needlewright.core.jobfile.reviews import Reviews
+from needlewright.core.jobfile.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.demo import card
 from needlewright.demo.clips import encode
@@ -83,7 +84,7 @@ class SwitchingTest(WindowCase):
         self.assertIsNone(self.session.delivery)
         self.assertIsNone(self.session.delivered)
         self.assertIsNone(self.session.delivering)
-        self.assertEqual(self.job.tray_size(), (0, 0))
+        self.assertEqual(self.job.reviews.tray_size(), (0, 0))
 
     def test_a_queue_does_not_outlive_its_job(self):
         self.opened("one.img", camera_jpeg(1))
@@ -130,7 +131,7 @@ class SwitchingTest(WindowCase):
         self.wait(lambda: not self.session.searching, "the search")
         number = self.job.find_ids()[0][0]
         failing = JobError("job-not-written", path="/j", reason="database is locked")
-        with mock.patch.object(Job, "put_in_tray", side_effect=failing):
+        with mock.patch.object(Reviews, "put_in_tray", side_effect=failing):
             self.session.choice.set_tray([number], True)
             self.idle()
         self.assertIn("database is locked", self.problems[-1])
@@ -168,7 +169,7 @@ class DemoTest(WindowCase):
         self.session.stop_search()
         self.wait(lambda: not self.session.searching, "the end")
         # Asked again, it goes on with what is missing and does not begin anew.
-        done = {row.step for row in self.job.steps() if row.ending == "done"}
+        done = {row.step for row in self.job.searched.steps() if row.ending == "done"}
         self.window.show_demo()
         self.wait(lambda: self.session.searching, "the rest")
         self.assertFalse(done & set(self.session.search.plan.steps))

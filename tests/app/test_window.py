@@ -23,9 +23,9 @@ from needlewright.app.settings import Settings
 from needlewright.app.theme.colours import DARK, LIGHT, contrast
 from needlewright.app.theme.look import look
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, MENDING, SEARCH
-from needlewright.core.jobs.database import Database
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.database import Database
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.demo import card
 from tests.support import camera_jpeg, medium, noise, splice
 
@@ -196,18 +196,18 @@ class JourneyTest(WindowCase):
         self.assertGreater(finds.full.picture.width(), 1000)
         QTest.keyClick(finds.full, Qt.Key.Key_T)
         self.idle()
-        self.assertEqual(self.job.tray_size()[0], 1)
+        self.assertEqual(self.job.reviews.tray_size()[0], 1)
         QTest.keyClick(finds.full, Qt.Key.Key_Escape)
         for _ in range(3):
             QTest.keyClick(sheet, Qt.Key.Key_Right)
             QTest.keyClick(sheet, Qt.Key.Key_T)
         QTest.keyClick(sheet, Qt.Key.Key_T)
         self.idle()
-        self.assertEqual(self.job.tray_size()[0], 3)
+        self.assertEqual(self.job.reviews.tray_size()[0], 3)
         link = sheet._link_rect(sheet.sheet.groups[0])
         QTest.mouseClick(sheet.viewport(), LEFT, pos=link.center())
         self.idle()
-        self.assertGreater(self.job.tray_size()[0], 3)
+        self.assertGreater(self.job.reviews.tray_size()[0], 3)
 
     def _scrub(self) -> None:
         """Through a clip that is overwritten in its middle, by the strip and by key."""
@@ -241,7 +241,7 @@ class JourneyTest(WindowCase):
         self.assertTrue(bagit.Bag(str(self.folder / "bag")).is_valid())
         listed = json.loads((self.folder / "bag" / "finds.json").read_text(encoding="utf-8"))
         sent = [f for f in listed["finds"] if f["file"]]
-        self.assertEqual(len(sent), self.job.tray_size()[0])
+        self.assertEqual(len(sent), self.job.reviews.tray_size()[0])
         self.assertIn("read back and compared", self.text("deliveryResult"))
         truth = json.loads((card.folder() / card.TRUTH).read_text(encoding="utf-8"))
         known = {f["sha256"] for f in truth["files"]}

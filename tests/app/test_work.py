@@ -13,8 +13,8 @@ from PySide6.QtWidgets import QApplication
 
 from needlewright.app.settings import RECENT, Settings, new_folder
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
+from needlewright.core.jobfile.scribe import scribe_of
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.scribe import scribe_of
 from tests.app.test_window import LEFT, WindowCase
 from tests.core.test_stitching import cut, laid
 from tests.core.test_stitching import photo as pieces_photo
@@ -177,11 +177,11 @@ class WorkTest(WindowCase):
         for inside in (True, False, True):
             QTest.keyClick(sheet, Qt.Key.Key_T)
             self.assertEqual(choice.rows.get(number).in_tray, inside)
-        self.assertEqual(self.job.tray_size()[0], 0)
+        self.assertEqual(self.job.reviews.tray_size()[0], 0)
         go_on.set()
         busy.join()
         self.idle()
-        self.assertEqual(self.job.tray_size()[0], 1)
+        self.assertEqual(self.job.reviews.tray_size()[0], 1)
         self.assertTrue(choice.rows.get(number).in_tray)
         self.assertTrue(choice.shown.record.row.in_tray)
         self.assertEqual(self.session.board.tray[0], 1)

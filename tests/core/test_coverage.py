@@ -11,14 +11,14 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.errors import JobError
 from needlewright.core.finds import Find
-from needlewright.core.jobs.coverage import CoverageRow, missing, outstanding, tokens_of
-from needlewright.core.jobs.folder import DATABASE
-from needlewright.core.jobs.migrations import V1
+from needlewright.core.jobfile.coverage import CoverageRow, missing, outstanding, tokens_of
+from needlewright.core.jobfile.folder import DATABASE
+from needlewright.core.jobfile.migrations import V1
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobfile.texture import TextureFile
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rechecking import decode_all
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.kernels.texture import Texture
 from needlewright.core.search.events import Found, Progress
 from needlewright.core.search.plan import Plan
@@ -82,7 +82,7 @@ class SearchAgainTest(FolderTest):
         row = next(r for r in self.job.matching() if r.format == "mp4")
         self.assertEqual((row.grade, row.share), ("unproven", 1.0))
         self.assertTrue(row.has_strip and row.has_thumbnail)
-        self.job.put_in_tray([row.id])
+        self.job.reviews.put_in_tray([row.id])
         known = self.job.sums.of(row.id)
         self.assertTrue(decode_all(self.job, row.id, threading.Event()))
         self.assertEqual(self.job.sums.of(row.id), known)  # and a later change is still noticed
@@ -128,7 +128,7 @@ class OldJobTest(FolderTest):
             record = opened.record(1)
             self.assertEqual((record.row.grade, record.row.duration_s, record.parent),
                              ("whole", None, None))
-            self.assertEqual(opened.coverage(1, "signatures"), [])
+            self.assertEqual(opened.searched.coverage(1, "signatures"), [])
 
     def test_what_lay_in_a_find_that_became_whole_is_dropped(self):
         job, source = job_for_image(self.folder / "job", self.image(noise(90_000)))

@@ -21,11 +21,11 @@ from needlewright.core.contents import (
 )
 from needlewright.core.errors import JobError, SourceError
 from needlewright.core.finds import INSIDE, JOINED_FROM, TWIN, Find, Record, key_of
-from needlewright.core.jobs import database
-from needlewright.core.jobs.folder import DATABASE, thumbnail_path
+from needlewright.core.jobfile import database
+from needlewright.core.jobfile.folder import DATABASE, thumbnail_path
+from needlewright.core.jobfile.reviews import ASIDE, LATER, MAX_NOTE, NOTHING_SAID, TRAY
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.reviews import ASIDE, LATER, MAX_NOTE, NOTHING_SAID, TRAY
-from needlewright.core.jobs.store import Job
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.open_folder import FilesShelf
 from needlewright.core.volumes.base import Coded
@@ -79,11 +79,13 @@ class DamageTest(JobCase):
                 except JobError as error:
                     self.assertEqual(error.code, "job-damaged")
                     continue
-                calls = (job.sources, job.tally, job.steps, job.log_lines, job.tray_size,
+                calls = (job.sources, job.tally, job.searched.steps, job.log_lines,
+                         job.reviews.tray_size,
                          lambda job=job: job.find_ids(order="name"), job.matching,
                          lambda job=job: job.rows([1, 2, 3]), lambda job=job: job.record(1),
-                         lambda job=job: job.volumes(1), lambda job=job: job.spans(1),
-                         lambda job=job: job.put_in_tray([1, 2]),
+                         lambda job=job: job.searched.volumes(1),
+                         lambda job=job: job.places.spans(1),
+                         lambda job=job: job.reviews.put_in_tray([1, 2]),
                          lambda job=job: job.add_finds(1, [find(10**6)]))
                 for call in calls:
                     try:
@@ -126,10 +128,10 @@ class WritingTest(JobCase):
         other.execute("BEGIN IMMEDIATE")
         self.job._database.rows("PRAGMA busy_timeout = 50")
         with self.assertRaises(JobError) as caught:
-            self.job.put_in_tray([1])
+            self.job.reviews.put_in_tray([1])
         self.assertEqual(caught.exception.code, "job-not-written")
         other.execute("ROLLBACK")
-        self.job.put_in_tray([1])
+        self.job.reviews.put_in_tray([1])
 
     def test_a_full_disk_in_the_middle_loses_nothing_that_was_saved(self):
         self.fill(50)
@@ -181,18 +183,18 @@ class WritingTest(JobCase):
         try:
             for number in range(1, 9):
                 began = time.monotonic()
-                self.job.put_in_tray([number])
+                self.job.reviews.put_in_tray([number])
                 waits.append(time.monotonic() - began)
         finally:
             done.set()
             thread.join()
-        self.assertEqual(self.job.tray_size()[0], 8)
+        self.assertEqual(self.job.reviews.tray_size()[0], 8)
         self.assertEqual(len(waits), 8)
 
     def test_a_find_keeps_its_number_and_what_was_said_of_it(self):
         self.job.add_finds(self.source.id, [find(0, Grade.PARTIAL, thumbnail=b"old")])
         number = self.job.find_ids()[0][0]
-        self.job.put_in_tray([number])
+        self.job.reviews.put_in_tray([number])
         self.job.reviews.write_note(number, "ask about this one")
         self.job.add_finds(self.source.id, [find(0, Grade.WHOLE, 2000)])
         record = self.job.record(number)
@@ -218,19 +220,19 @@ class WritingTest(JobCase):
         broken = find(0, Grade.PARTIAL, 9000)
         self.job.add_finds(self.source.id, [find(512, inside=broken.key)])
         inner = self.job.find_ids()[0][0]
-        self.assertEqual(self.job.related(inner, INSIDE), [])
+        self.assertEqual(self.job.links.of(inner, INSIDE), [])
         self.job.add_finds(self.source.id, [broken])
         outer = next(r.id for r in self.job.matching() if r.start == 0)
-        self.assertEqual(self.job.related(inner, INSIDE), [outer])
-        self.job.relate(inner, outer, TWIN, "same bytes")
-        self.job.relate(inner, outer, JOINED_FROM)
-        self.assertEqual(self.job.related(outer, TWIN, back=True), [inner])
+        self.assertEqual(self.job.links.of(inner, INSIDE), [outer])
+        self.job.links.add(inner, outer, TWIN, "same bytes")
+        self.job.links.add(inner, outer, JOINED_FROM)
+        self.assertEqual(self.job.links.of(outer, TWIN, back=True), [inner])
 
     def test_where_a_find_breaks_is_kept_for_who_joins(self):
         place = Break(700, "sample", 800)
         self.job.add_finds(self.source.id, [find(0, Grade.PARTIAL, 9000, broken=place),
                                             find(20_000, Grade.WHOLE)])
-        self.assertEqual([row[1:] for row in self.job.broken(self.source.id)],
+        self.assertEqual([row[1:] for row in self.job.places.broken(self.source.id)],
                          [("jpeg:0", "jpeg", 700, "sample")])
 
     def test_a_picture_that_cannot_be_written_is_a_job_error(self):

@@ -186,7 +186,7 @@ class PlaceTest(FaultCase):
         self.assertGreaterEqual(space.values["free"], (16 << 20) + (3 << 20))
 
     def test_one_folder_a_volume(self):
-        self.job.set_volumes(self.source.id, [
+        self.job.searched.set_volumes(self.source.id, [
             VolumeSeen(0, 1 << 19, "fat32", "FERN", 4096, "sound", "mbr"),
             VolumeSeen(1 << 19, 1 << 19, "ext4", "", 4096, "sound", "mbr")])
         self.deliver(self.find("DCIM/a.jpg"), self.find("DCIM/a.jpg", volume=1 << 19))

@@ -10,10 +10,10 @@ from pathlib import Path
 from hypothesis import given
 from hypothesis import strategies as st
 
+from needlewright.core.jobfile.texture import TextureFile
 from needlewright.core.jobs.known import JobKnowledge
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.search.pieces_pool import pools_around
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile

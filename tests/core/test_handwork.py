@@ -17,12 +17,12 @@ from PIL import Image
 from needlewright.core.codes import SeamWord
 from needlewright.core.contents import Place
 from needlewright.core.errors import JobError
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobfile.threads import MAX_STEPS, History, Thread, runs_of
 from needlewright.core.jobs.handwork import Handwork
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rechecking import decode_all
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.threads import MAX_STEPS, History, Thread, runs_of
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.stitching.base import formats_by_hand
@@ -57,7 +57,7 @@ class HandworkTest(unittest.TestCase):
         cls.image.write_bytes(data)
         with job_for_image(cls.folder / "job", cls.image)[0] as job:
             list(run_search(job, job.sources()[0], Plan(("signatures",)), threading.Event()))
-            ids = job.damaged(("photo", "video"), formats_by_hand())
+            ids = job.places.damaged(("photo", "video"), formats_by_hand())
             cls.ids = {job.record(n).row.format: n for n in ids}
 
     def hand(self, form: str) -> Handwork:

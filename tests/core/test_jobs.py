@@ -14,12 +14,12 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.errors import JobError
 from needlewright.core.finds import Find
-from needlewright.core.jobs.folder import DATABASE
-from needlewright.core.jobs.migrations import MIGRATIONS
+from needlewright.core.jobfile.folder import DATABASE
+from needlewright.core.jobfile.migrations import MIGRATIONS
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import hash_source, job_for_image
-from needlewright.core.jobs.rows import Filter
 from needlewright.core.jobs.runner import FindsKept, run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Found, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.walks import Check, Facts, Kind, Outcome, Part
@@ -50,17 +50,36 @@ class StoreTest(FolderTest):
             for i in range(100)])
         return job, source.id
 
+    def test_labels_stay_with_finds_and_go_with_them(self):
+        job, source = self.filled()
+        first, second, *_, last = (n for n, *_ in job.find_ids(order="found"))
+        job.labels.put("class", {first: "screenshot", second: "icon", last + 1: "icon"})
+        job.labels.put("class", {second: "from the camera"})
+        job.labels.put("stack", {first: "3"})
+        self.assertEqual(job.labels.of(first), {"class": "screenshot", "stack": "3"})
+        self.assertEqual(job.labels.all("class"), {first: "screenshot", second: "from the camera"})
+        better = made_up(job.rows([first])[0].start, Grade.WHOLE, camera="another")
+        self.assertEqual(job.add_finds(source, [better]), [first])
+        self.assertEqual(job.labels.of(first), {"class": "screenshot", "stack": "3"})
+        with sqlite3.connect(job.folder / DATABASE) as store:
+            store.execute("PRAGMA foreign_keys = ON")
+            store.execute("DELETE FROM finds WHERE id = ?", (first,))
+        store.close()
+        self.assertEqual((job.labels.of(first), job.labels.all("stack")), ({}, {}))
+        job.labels.replace("class", {last: "icon"})
+        self.assertEqual(job.labels.all("class"), {last: "icon"})
+
     def test_everything_comes_back_after_closing(self):
         job, source = self.filled()
         first = job.find_ids()[0][0]
-        job.put_in_tray([first])
+        job.reviews.put_in_tray([first])
         job.log("job-made", {"a": 1})
         record = job.record(first)
         job.close()
         again = self.job(create=False)
         self.assertEqual(again.record(first), job_record_in_tray(record, again, first))
         self.assertEqual(again.thumbnail(first), b"thumb")
-        self.assertEqual(again.tray_size(), (1, 1000))
+        self.assertEqual(again.reviews.tray_size(), (1, 1000))
         self.assertEqual(again.log_lines()[-1][1:], ("job-made", {"a": 1}))
         self.assertEqual([r.sha256 for r in again.sources()], [None])
         self.assertEqual(len(hash_source(again, again.sources()[0])), 64)
@@ -165,12 +184,12 @@ class RunnerTest(FolderTest):
                 stop.set()
         kept = len(job.find_ids())
         self.assertLess(kept, 20)
-        self.assertEqual(job.steps()[0].ending, "stopped")
+        self.assertEqual(job.searched.steps()[0].ending, "stopped")
         events = self.run_all(job, source)
         self.assertEqual(len(job.find_ids()), 20)
         self.assertEqual(sum(len(e.ids) for e in events if isinstance(e, FindsKept)), 20 - kept)
         self.assertGreaterEqual(sum(isinstance(e, Found) for e in events), 20 - kept)
-        self.assertEqual(job.steps()[0].ending, "done")
+        self.assertEqual(job.searched.steps()[0].ending, "done")
 
     def test_killed_at_any_moment_it_reopens(self):
         card = self.card()
@@ -191,7 +210,7 @@ class RunnerTest(FolderTest):
 class JournalTest(FolderTest):
     def test_shared_file_systems_get_a_rollback_journal(self):
         for kind, mode in (("nfs4", "delete"), ("ext4", "wal"), ("fuse.sshfs", "delete")):
-            with mock.patch("needlewright.core.jobs.folder.file_system_of", return_value=kind):
+            with mock.patch("needlewright.core.jobfile.folder.file_system_of", return_value=kind):
                 job = Job(self.folder / kind, create=True)
             self.assertEqual(job._database.rows("PRAGMA journal_mode")[0][0], mode)
             job.close()

@@ -28,11 +28,12 @@ from needlewright.core.delivery.guards import MARKER
 from needlewright.core.delivery.readback import ReadBack
 from needlewright.core.errors import DeliveryError, JobError, SourceError
 from needlewright.core.imaging import reader
-from needlewright.core.jobs import comparing, database, migrations
-from needlewright.core.jobs import folder as places
+from needlewright.core.jobfile import database, migrations
+from needlewright.core.jobfile import folder as on_disk
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobs import comparing
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.mending import treating
 from needlewright.core.phones.phone import Phone
 from needlewright.core.search.keeping import by_path
@@ -113,7 +114,7 @@ class JobFileTest(FolderTest):
         list(run_search(job, self.source, Plan(), threading.Event()))
         self.count = len(job.matching())
         job.close()
-        self.file = self.folder / "job" / places.DATABASE
+        self.file = self.folder / "job" / on_disk.DATABASE
 
     def test_a_job_with_zeroed_pages_is_told_listed_and_not_searched(self):
         data = bytearray(self.file.read_bytes())
@@ -172,7 +173,7 @@ class JobFileTest(FolderTest):
     def test_what_is_undone_keeps_its_pictures(self):
         with Job(self.folder / "job") as job:
             number = next(r.id for r in job.matching() if r.has_thumbnail)
-            path = places.thumbnail_path(job.folder, number)
+            path = on_disk.thumbnail_path(job.folder, number)
 
             def fails():
                 job._writer._drop_pictures(number)

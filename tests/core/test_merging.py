@@ -6,8 +6,8 @@ from dataclasses import replace
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Stretches
 from needlewright.core.finds import Find, Record
+from needlewright.core.jobfile.rows import Filter
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.rows import Filter
 from needlewright.core.walks import Check, Facts, Kind, Outcome
 from tests.support import FolderTest, noise
 
@@ -104,8 +104,8 @@ class MergingTest(FolderTest):
 
     def test_what_is_gone_is_never_chosen(self):
         job, rows = self.settled(recorded(900, Grade.GONE))
-        job.put_in_tray([rows[0].id])
-        self.assertEqual(job.tray_size(), (0, 0))
+        job.reviews.put_in_tray([rows[0].id])
+        self.assertEqual(job.reviews.tray_size(), (0, 0))
 
     def test_a_lost_folder_gives_way_to_the_known_one(self):
         lost = recorded(900, path="lost folder 9/BF_0201.JPG", step="old-records")

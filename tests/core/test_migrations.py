@@ -7,13 +7,17 @@ import os
 import sqlite3
 import unittest
 
-from needlewright.core.contents import Inline, Packed, Stretches
+from needlewright.core.checks.grading import Grade
+from needlewright.core.contents import Inline, Packed, ShelfObject, Stretches
 from needlewright.core.errors import JobError
-from needlewright.core.finds import INSIDE
-from needlewright.core.jobs.coverage import CoverageRow
-from needlewright.core.jobs.folder import DATABASE
-from needlewright.core.jobs.migrations import APPLICATION_ID, MIGRATIONS
-from needlewright.core.jobs.store import Job
+from needlewright.core.finds import INSIDE, Find, Record
+from needlewright.core.jobfile.coverage import CoverageRow
+from needlewright.core.jobfile.folder import DATABASE
+from needlewright.core.jobfile.labels import MISSING
+from needlewright.core.jobfile.migrations import APPLICATION_ID, MIGRATIONS
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
+from needlewright.core.walks import Facts, Kind
 from tests.support import FolderTest
 
 SOURCE = (1, "stream card.img", "/cards/stream card.img", 1 << 30, 512, "ab" * 32, 1.5)
@@ -91,6 +95,40 @@ class MigrationTest(FolderTest):
                 with self.subTest(version, **options):
                     self.check(self.opened(version, **options), version)
 
+    def test_what_was_on_a_shelf_alone_is_a_label_and_shelves_have_their_keys(self):
+        keys = ("DCIM/otter.jpg", "Re\u00e9d \"9\".jpg", os.fsdecode(b"w\xffir.jpg"))
+        folder = self.folder / "ten"
+        folder.mkdir()
+        store = sqlite3.connect(folder / DATABASE)
+        for number in range(10):
+            store.executescript(MIGRATIONS[number])
+        store.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+        store.execute("PRAGMA user_version = 10")
+        store.execute("INSERT INTO sources (id, kind, name, path, size, sector_size, added)"
+                      " VALUES (1, 'folder', 'a', '/a', 1000000, 512, 1.0)")
+        told = [json.dumps({"kind": "object", "key": key, "size": 5}) for key in keys]
+        for number, content in enumerate([None, *told, "{", "[]", '{"kind": null}']):
+            store.execute("INSERT INTO finds (id, source, key, kind, format, extension, start,"
+                          " size, grade, share, found_by, path, record_at, content) VALUES (?, 1,"
+                          " ?, 'photo', 'jpeg', 'jpg', ?, 5, 'whole', 1.0, 'files', 'p', 0, ?)",
+                          (number + 1, f"jpeg:{number}", number, content))
+        store.execute("INSERT INTO missing VALUES (2), (99)")
+        store.commit()
+        store.close()
+        with Job(folder) as job:
+            self.assertEqual(job.labels.all(MISSING), {2: ""})
+            self.assertEqual(job.labels.of(2), {MISSING: ""})
+            self.assertEqual([r.id for r in job.matching(Filter(missing_only=True))], [2])
+            self.assertEqual([n for n, _, _ in job.places.spans(1)], [2, 3, 4])
+            self.assertEqual(job.record(4).content, ShelfObject(keys[2], 5))
+            # The same object again, whatever its name is made of, is the same find.
+            for number, key in enumerate(keys):
+                found = Find("jpeg", Kind.PHOTO, "jpg", ShelfObject(key, 5), Grade.WHOLE, 1.0,
+                             ("files",), (), Facts(), name="p", path="p", removed=False,
+                             record=Record(0))
+                job.add_finds(1, [found])
+                self.assertEqual(len(job.matching()), 7, number)
+
     def test_what_was_partial_and_complete_is_unproven_now(self):
         folder = self.folder / "eight"
         folder.mkdir()
@@ -136,20 +174,20 @@ class MigrationTest(FolderTest):
         named = job.record(7)
         self.assertEqual((named.row.path, named.row.removed, named.row.in_tray),
                          ("DCIM/a.jpg", True, True))
-        self.assertEqual(job.tray_size(), (1, 5000))
+        self.assertEqual(job.reviews.tray_size(), (1, 5000))
         self.assertEqual(sum(t.finds for t in job.tally()), len(job.find_ids()))
-        self.assertEqual([(s.step, s.checkpoint, s.ending, s.state) for s in job.steps()],
+        self.assertEqual([(s.step, s.checkpoint, s.ending, s.state) for s in job.searched.steps()],
                          [("signatures", 500, "stopped", "")])
         self.assertEqual(job.log_lines()[0][1], "job-made")
         self.assertEqual(len(job.find_ids()), {1: 2, 2: 3, 3: 6}[version])
         if version >= 2:
-            self.assertEqual(job.coverage(1, "signatures"), [CoverageRow(
+            self.assertEqual(job.searched.coverage(1, "signatures"), [CoverageRow(
                 1, "signatures", ("jpeg:photo",), False, True, 0, 500)])
             self.assertEqual((record.row.duration_s, record.row.has_strip), (2.5, True))
             self.assertEqual(job.record(9).parent, 1)
-            self.assertEqual(job.related(1, INSIDE, back=True), [9])
+            self.assertEqual(job.links.of(1, INSIDE, back=True), [9])
         if version >= 3:
-            self.assertEqual([v.label for v in job.volumes(1)], ["FERN"])
+            self.assertEqual([v.label for v in job.searched.volumes(1)], ["FERN"])
             told = named.record
             self.assertEqual((told.at, told.created, told.modified, told.accessed, told.removed_at,
                               told.kept, told.original, told.purge_at, told.claim),
@@ -201,7 +239,7 @@ class MigrationTest(FolderTest):
         folder = self.folder / "half"
         written(folder, 2)
         good = MIGRATIONS[2]
-        import needlewright.core.jobs.migrations as migrations
+        import needlewright.core.jobfile.migrations as migrations
 
         broken = (*MIGRATIONS[:2], good + "INSERT INTO nowhere VALUES (1);", *MIGRATIONS[3:])
         self.addCleanup(setattr, migrations, "MIGRATIONS", MIGRATIONS)

@@ -9,9 +9,9 @@ import threading
 
 from needlewright.cli.program import main
 from needlewright.core.errors import JobError
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from tests.support import FolderTest, camera_jpeg, medium

@@ -92,11 +92,12 @@ class ResumingTest(FolderTest):
     def test_where_it_goes_on_is_kept_and_forgotten_at_the_end(self):
         job, row, _ = self.job("fat32", "states")
         list(run_search(job, row, Plan(("records",)), After(60)))
-        state = json.loads(job.steps()[0].state)
+        state = json.loads(job.searched.steps()[0].state)
         self.assertGreater(state["done"], 0)
-        self.assertEqual(job.steps()[0].ending, "stopped")
+        self.assertEqual(job.searched.steps()[0].ending, "stopped")
         list(run_search(job, row, Plan(("records",)), threading.Event()))
-        self.assertEqual((job.steps()[0].ending, job.steps()[0].state), ("done", ""))
+        ended = job.searched.steps()[0]
+        self.assertEqual((ended.ending, ended.state), ("done", ""))
 
     def test_another_plan_begins_anew(self):
         plan = Plan(("records",))

@@ -6,9 +6,9 @@ import threading
 import unittest
 
 from needlewright.core.errors import JobError
-from needlewright.core.jobs.reviews import TRAY
-from needlewright.core.jobs.scribe import scribe_of
-from needlewright.core.jobs.store import SLICE, Job
+from needlewright.core.jobfile.reviews import TRAY
+from needlewright.core.jobfile.scribe import scribe_of
+from needlewright.core.jobfile.store import SLICE, Job
 from tests.core.test_database import JobCase, find
 
 
@@ -68,7 +68,7 @@ class ScribeTest(JobCase):
                 find(512 * i, form="png") for i in range(count)])
         self.assertEqual(len(kept), count)
         self.assertEqual(writes, ["slice"] * 2 + ["tray"] + ["slice"] * 6)
-        self.assertEqual(self.job.tray_size()[0], 1)
+        self.assertEqual(self.job.reviews.tray_size()[0], 1)
 
     def test_an_error_belongs_to_whoever_asked_and_the_next_is_written(self):
         with self.assertRaises(ZeroDivisionError):

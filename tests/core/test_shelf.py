@@ -13,12 +13,12 @@ from pathlib import Path
 
 from needlewright.core.delivery.bag import deliver, destination_guards
 from needlewright.core.errors import JobError, SourceError
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobfile.writing import STANDING_ON_SHELF
 from needlewright.core.jobs.handwork import Handwork
 from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.writing import STANDING_ON_SHELF
 from needlewright.core.search.events import Finished, Progress
 from needlewright.core.search.examining import are_files
 from needlewright.core.search.plan import Plan
@@ -88,7 +88,7 @@ class ShelfTest(FolderTest):
         rows = {row.path: row for row in job.matching()}
         self.assertEqual(rows["notes.txt"].modified, "2033-05-18T03:33:20Z")
         self.assertIn("name-promises", [c.code for c in job.record(rows["chart.jpg"].id).checks])
-        self.assertEqual(job.spans(self.row.id)[0][1], rows["chart.jpg"].start)
+        self.assertEqual(job.places.spans(self.row.id)[0][1], rows["chart.jpg"].start)
         self.search(job)  # again: nothing is told twice
         self.assertEqual(self.grades(job), told)
         self.assertEqual({p: p.stat().st_mtime_ns for p in self.client.rglob("*")}, before)
@@ -126,7 +126,7 @@ class ShelfTest(FolderTest):
         done = [e for e in mend_finds(job, mendable(job), threading.Event())
                 if isinstance(e, MendedFind)]
         self.assertEqual(sum(d.kept is not None for d in done), 2)
-        self.assertEqual(len(job.treated()), len(done))
+        self.assertEqual(len(job.links.treated()), len(done))
         rows = job.matching()
         list(deliver(job, rows, self.folder / "bag", words_for(job), threading.Event()))
         listed = json.loads((self.folder / "bag" / "finds.json").read_text())["finds"]

@@ -31,6 +31,24 @@ class SparesTest(unittest.TestCase):
         self.addCleanup(second.close)
         self.assertEqual(self.used(second), mine)
 
+    def test_only_the_same_use_takes_them_and_the_oldest_goes_first(self):
+        with mock.patch.object(SPARES, "any_use", False):
+            pools = [DecoderPool(1, use=use) for use in ("search a", "mended a", "search b")]
+            mine = {pool._use: (self.used(pool), pool._workers[0].process) for pool in pools}
+            for pool in pools:
+                pool.close()
+            for use in ("search b", "mended a", "search c"):
+                pool = DecoderPool(1, use=use)
+                self.addCleanup(pool.close)
+                taken = self.used(pool)
+                self.assertEqual([u for u, (pids, _) in mine.items() if pids == taken],
+                                 [use] if use in mine else [], use)
+            with mock.patch.object(spares, "MOST", 0):
+                last = DecoderPool(1)
+                self.used(last)
+                last.close()
+            self.assertIsNotNone(mine["search a"][1].poll(), "the one that was left first")
+
     def test_one_at_work_is_ended_and_a_dead_one_is_not_taken(self):
         pool = DecoderPool(1)
         self.used(pool)

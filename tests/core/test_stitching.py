@@ -22,9 +22,9 @@ from needlewright.core.contents import Place
 from needlewright.core.delivery.bag import deliver
 from needlewright.core.formats.jpeg_scans import decode_scan, make_grids, scan_plan
 from needlewright.core.formats.jpeg_segments import read_headers
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.kernels import jpeg_trials as trials
 from needlewright.core.kernels.jpeg_bits import scan_end
 from needlewright.core.search.events import Ending, Finished

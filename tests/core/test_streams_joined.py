@@ -281,7 +281,7 @@ class BeginningsTest(unittest.TestCase):
         extents = ((origin.start, len(a)), (second, len(mine) - len(a)))
         find = Find("mpg", Kind.VIDEO, "mpg", Stretches(extents), Grade.WHOLE, 1.0,
                     ("stitching",), record.checks, Facts(), seams=(Seam(len(a), SeamWord.PROVEN),),
-                    joined_from=job.break_of(origin.id)[0])
+                    joined_from=job.places.break_of(origin.id)[0])
         return job.add_finds(row.id, [find])[0]
 
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from needlewright.core.contents import Stretches
 from needlewright.core.delivery.tree import Room, Tops, path_of, plan, room_at, volume_of
 from needlewright.core.finds import Record
-from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
+from needlewright.core.jobfile.rows import FindRecord, FindRow, SourceRow
 from needlewright.core.names import MAX_NAME_BYTES, Names, harmless, one_line, safe_name
 from needlewright.core.search.events import VolumeSeen
 from tests.examples import examples

@@ -28,9 +28,9 @@ from needlewright.core.imaging.image_writer import ImageWriter
 from needlewright.core.imaging.planner import Wish
 from needlewright.core.imaging.reader import ReaderProcess
 from needlewright.core.imaging.verify import verify
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources import map_file
 from needlewright.core.sources.nbd import exports
@@ -303,8 +303,8 @@ class SearchMeanwhileTest(CopyCase):
             grades = [r.grade for r in job.matching()]
             self.assertEqual(grades, ["whole", "partial", "remnant"])
             damaged = job.matching()[1].id
-            job.put_in_tray([damaged])
-            self.assertEqual((job.steps()[0].ending, job.steps()[0].checkpoint),
+            job.reviews.put_in_tray([damaged])
+            self.assertEqual((job.searched.steps()[0].ending, job.searched.steps()[0].checkpoint),
                              ("stopped", places[1]), "the damaged one is to be searched again")
             list(run_copy(job, reader.url, CopyPlan(), threading.Event()))
             list(run_search(job, row, Plan(), threading.Event()))
@@ -313,7 +313,7 @@ class SearchMeanwhileTest(CopyCase):
                              [(at, len(photo), "whole") for at in places])
             self.assertEqual((rows[1].id, rows[1].in_tray), (damaged, True))
             self.assertEqual([(t.grade, t.finds) for t in job.tally()], [("whole", 3)])
-            self.assertEqual(job.steps()[0].ending, "done")
+            self.assertEqual(job.searched.steps()[0].ending, "done")
             self.assertTrue(all(job.thumbnail(r.id) for r in rows))
 
 

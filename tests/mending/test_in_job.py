@@ -15,11 +15,11 @@ from pathlib import Path
 from needlewright.core.codes import Reason
 from needlewright.core.delivery.bag import Delivered, deliver
 from needlewright.core.finds import MENDED_FROM
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.mending import MendedFind, mend_finds, mendable
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.rechecking import decode_all
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.wording import changes
 from needlewright.wording import checks as check_words
@@ -92,7 +92,7 @@ class InJobTest(FolderTest):
             listed = json.loads((self.folder / "bag" / "finds.json").read_text())["finds"]
             self.assertEqual(sum(1 for told in listed if told["file"]), len(rows))
             for told in (t for t in listed if t["file"]):
-                origin = job.related(told["id"], MENDED_FROM)
+                origin = job.links.of(told["id"], MENDED_FROM)
                 self.assertEqual([told["mended_from"]], origin)
                 self.assertTrue(all(c["code"] and c["detail"] for c in told["changes"]))
                 data = (self.folder / "bag" / told["file"]).read_bytes()

@@ -13,9 +13,9 @@ from unittest import mock
 
 from needlewright.core.delivery.bag import Delivered, deliver
 from needlewright.core.errors import JobError, SourceError
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search import step_kept_copies
 from needlewright.core.search.days import days_of
 from needlewright.core.search.events import Finished, Note, Progress

@@ -17,10 +17,11 @@ from unittest import mock
 from needlewright.cli.program import main
 from needlewright.core import kept_open
 from needlewright.core.delivery.bag import deliver
+from needlewright.core.jobfile.places import Places
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.beside import logs_of, with_logs
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.standins.phone.content import _messages
 from needlewright.standins.phone.service import running
@@ -87,7 +88,7 @@ class LogsTest(FolderTest):
         self.assertEqual(logs_of(job, log), {})
         chosen, owners = with_logs(job, [database])
         self.assertEqual((chosen, owners), ([database, log], {log.id: (database.id, "-wal")}))
-        with mock.patch.object(Job, "at_path", return_value=[database, database]):
+        with mock.patch.object(Places, "at_path", return_value=[database, database]):
             self.assertEqual(logs_of(job, database), {})
 
     def test_the_log_takes_the_name_that_its_database_has_got(self):

@@ -45,9 +45,9 @@ class PairsTest(FolderTest):
                 "FP_0001.jpg", "fp_0001.MP4", "FP_0004.jpg"))
             self.assertEqual(with_partners(job, [alone, still, clip]), [alone, still, clip])
             self.assertEqual(_moved(job, [clip, alone], True), [clip, alone, still])
-            self.assertEqual(job.tray_size()[0], 3)
+            self.assertEqual(job.reviews.tray_size()[0], 3)
             self.assertEqual(_moved(job, [still], False), [still, clip])
-            self.assertEqual(job.tray_size()[0], 1)
+            self.assertEqual(job.reviews.tray_size()[0], 1)
             self.assertEqual(shown_of(job, still).partner.id, clip)
             self.assertIsNone(shown_of(job, alone).partner)
 

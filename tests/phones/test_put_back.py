@@ -13,9 +13,9 @@ from needlewright.cli.program import main
 from needlewright.core.delivery.bag import deliver
 from needlewright.core.delivery.onto_phone import PutBack, check, put_back
 from needlewright.core.errors import DeliveryError, SourceError
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.phones.phone import Phone
 from needlewright.core.search.plan import Plan
 from needlewright.standins.phone.start import FieldPhone

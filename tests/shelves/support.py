@@ -14,9 +14,9 @@ from unittest import mock
 
 from needlewright.cli.program import main
 from needlewright.core import kept_open, secrets
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Event
 from needlewright.core.search.plan import Plan
 from needlewright.core.shelves.backups.base import open_backup

@@ -13,9 +13,9 @@ from pathlib import Path
 from PIL import Image
 
 from needlewright.core.codes import SAME_BYTES, SAME_NAME, SAME_PICTURE
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.comparing import Versions, compare, print_of, versions_of
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Note
 from needlewright.demo import photos
 from needlewright.standins.backups import Backed, write_backup

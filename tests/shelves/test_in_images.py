@@ -13,8 +13,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from needlewright.core.imaging import map_saving
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import job_for_image
-from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.usefulness import places_of
 from needlewright.core.shelves.backups import trees
 from needlewright.core.shelves.backups.base import open_backup

@@ -19,7 +19,7 @@ from needlewright.core.databases.subjects import subject_by_name, subject_of
 from needlewright.core.errors import FormatError, SourceError
 from needlewright.core.formats.recognising import kind_of_name
 from needlewright.core.formats.registry import formats
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 from needlewright.core.search.shelf_rows import NamedFiles
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.sources.shelf import Offered, Shelved

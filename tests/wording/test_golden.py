@@ -7,7 +7,7 @@ import unittest
 
 from needlewright.core.delivery.bag import Delivered, Handed
 from needlewright.core.errors import JobError, SourceError
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobfile.rows import FindRow
 from needlewright.core.walks import Check, Outcome
 from needlewright.wording import activity, checks, errors, finds, guards, report, units, volumes
 from needlewright.wording import cli as cli_words

@@ -8,9 +8,9 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from needlewright.app.worker import Work
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.already import Already, already_there
 from needlewright.core.jobs.loss import UNKNOWN, Loss, loss_of
-from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.usefulness import Use, places_of, ranked
 from needlewright.core.names import one_line
 from needlewright.core.shelves.backups.finding import FoundBackup, find_backups

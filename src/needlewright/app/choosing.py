@@ -10,8 +10,8 @@ from PySide6.QtCore import QObject, Signal
 from needlewright.app.desk import Desk
 from needlewright.app.viewmodels.board import Shown, shown_of
 from needlewright.app.viewmodels.rows import Rows
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.pairs import with_partners
-from needlewright.core.jobs.store import Job
 
 
 class Choosing(QObject):
@@ -97,5 +97,5 @@ class Choosing(QObject):
 def _moved(job: Job, ids: list[int], inside: bool) -> list[int]:
     """Put finds into the tray or take them out, a still with its clip; all that were meant."""
     every = with_partners(job, ids)
-    (job.put_in_tray if inside else job.take_from_tray)(every)
+    (job.reviews.put_in_tray if inside else job.reviews.take_from_tray)(every)
     return every

@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, QThread, Signal
 
 from needlewright.app.courtesy import at_work
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 
 Then = Callable[[Any], None]
 

@@ -8,8 +8,8 @@ from PySide6.QtCore import QObject, Signal
 
 from needlewright.app.courtesy import GivingWay
 from needlewright.app.worker import Work
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.comparing import Comparing, compare
-from needlewright.core.jobs.store import Job
 
 
 class CompareWork(Work):

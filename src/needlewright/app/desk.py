@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from needlewright.app.clerk import Clerk
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 from needlewright.wording import errors
 
 

@@ -22,9 +22,9 @@ from needlewright.core.checks.decoding import (
     DecoderPool,
 )
 from needlewright.core.errors import JobError, NeedlewrightError
+from needlewright.core.jobfile.rows import FindRecord
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.handwork import Handwork, Standing
-from needlewright.core.jobs.rows import FindRecord
-from needlewright.core.jobs.store import Job
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.hand import Offer, Offers
 from needlewright.core.stopping import Interrupted
@@ -88,7 +88,7 @@ class JoiningWork(Work):
             self._lock.notify()
 
     def work(self) -> None:
-        pool: DecoderPool[int] = DecoderPool(1)
+        pool: DecoderPool[int] = DecoderPool(1, use=f"shown {self._folder}")
         try:
             with Job(self._folder) as job:
                 self._serve(job, pool)

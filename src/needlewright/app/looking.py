@@ -19,9 +19,9 @@ from needlewright.app.worker import Work
 from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.formats.recognising import HEAD_BYTES, recognise
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.already import already_there
 from needlewright.core.jobs.loss import loss_of
-from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.usefulness import use_of
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.shelf_names import Inside, ShelfNames
@@ -148,7 +148,7 @@ class LookWork(ListingWork):
     def listed(self, shelf: DistantShelf) -> None:
         every = _giving_way(ShelfNames(shelf.offered()).wanted(Plan()))
         self.came.emit(looked(every, shelf.missing(), judged=self._judged(shelf)))
-        pool: DecoderPool[str] = DecoderPool(1)
+        pool: DecoderPool[str] = DecoderPool(1, use=f"shelf {shelf.name}")
         try:
             while True:
                 with self._lock:

@@ -13,6 +13,8 @@ from needlewright.app.worker import PictureWork, Work
 from needlewright.core.checks.decoding import DecodeReport
 from needlewright.core.errors import JobError
 from needlewright.core.finds import MENDED_FROM
+from needlewright.core.jobfile.rows import BYTES, FindRecord
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.mending import (
     Alternative,
     MendedFind,
@@ -21,8 +23,6 @@ from needlewright.core.jobs.mending import (
     mend_finds,
     wishes_of,
 )
-from needlewright.core.jobs.rows import BYTES, FindRecord
-from needlewright.core.jobs.store import Job
 from needlewright.core.mending.base import Wishes
 
 SIDE = 1200  # pixels of a picture that is compared
@@ -81,7 +81,7 @@ def pair_of(job: Job, number: int) -> Pair | None:
     """Find `number` with its mended version; alone where it has none and is a file, to which no
     pieces can be joined; else None."""
     try:
-        kept = job.related(number, MENDED_FROM, back=True)
+        kept = job.links.of(number, MENDED_FROM, back=True)
         before = job.record(number)
         source = next(s for s in job.sources() if s.id == before.row.source)
         if not kept and source.kind == BYTES:

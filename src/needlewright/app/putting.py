@@ -10,8 +10,8 @@ from PySide6.QtCore import QObject, Signal
 from needlewright.app.worker import Work
 from needlewright.core.delivery.onto_phone import PutBack, Putting, check, put_back
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.rows import Filter, FindRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import Filter, FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.wording import errors, finds
 
 

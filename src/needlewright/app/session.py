@@ -26,12 +26,12 @@ from needlewright.app.viewmodels.finds import FindsModel
 from needlewright.app.viewmodels.volumes_lane import VolumesLane
 from needlewright.app.worker import DeliveryWork, FramesWork, PictureWork, SearchWork
 from needlewright.core.errors import JobError
-from needlewright.core.jobs.folder import strip_path
+from needlewright.core.jobfile.folder import strip_path
+from needlewright.core.jobfile.rows import SourceRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.mending import MendedFind
 from needlewright.core.jobs.opening import job_for_image, open_or_make, refuse_on_source
-from needlewright.core.jobs.rows import SourceRow
 from needlewright.core.jobs.runner import NARROWED
-from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
 from needlewright.core.phones.addresses import is_address
 from needlewright.core.search.events import Ending, Finished, Progress

@@ -14,8 +14,8 @@ from needlewright.app.backups import Backups
 from needlewright.app.comparing import Comparisons
 from needlewright.app.desk import Desk
 from needlewright.app.settings import Settings
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.loss import Loss, after_find, set_loss
-from needlewright.core.jobs.store import Job
 from needlewright.wording.shelves import loss_line
 
 

@@ -84,8 +84,8 @@ class _Tour:
         from needlewright.app.tour_shelves import tour_shelves
         from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH
         from needlewright.core.delivery.bag import Delivered
-        from needlewright.core.jobs.rows import Filter
-        from needlewright.core.jobs.store import Job
+        from needlewright.core.jobfile.rows import Filter
+        from needlewright.core.jobfile.store import Job
         from needlewright.core.search.plan import Plan
         from needlewright.core.search.registry import steps
         from needlewright.wording import cli as words
@@ -134,7 +134,7 @@ class _Tour:
     def _join_by_hand(self) -> None:
         """One photo, piece after piece; the step is left the others."""
         from needlewright.app.window import MENDING
-        from needlewright.core.jobs.store import Job
+        from needlewright.core.jobfile.store import Job
         from needlewright.demo.in_pieces import BY_HAND
 
         with Job(self.folder / "job", read_only=True) as job:
@@ -157,8 +157,8 @@ class _Tour:
     def _mend(self) -> None:
         """What somebody rescued onto the card, and what does not open."""
         from needlewright.app.window import MENDING
+        from needlewright.core.jobfile.store import Job
         from needlewright.core.jobs.mending import MendedFind
-        from needlewright.core.jobs.store import Job
         from needlewright.demo.rescued import FOLDER, SHIFTED
         from needlewright.wording import mending as words
 

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from needlewright.app.window import DELIVERY, FINDS, INTAKE, SEARCH, MainWindow
 from needlewright.core.delivery.bag import Delivered
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.standins.phone.service import NAME, running
 from needlewright.standins.phone.state import PhoneFaults

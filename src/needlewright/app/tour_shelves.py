@@ -12,9 +12,9 @@ from needlewright.app.session import Session
 from needlewright.app.tour_phone import Wait, deliver_tray
 from needlewright.app.widgets.secret_dialog import SecretDialog
 from needlewright.app.window import FINDS, INTAKE, SEARCH, MainWindow
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.loss import Loss
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.standins import survey_backups
 from needlewright.standins.album.content import PASSWORD as ALBUM_PASSWORD

@@ -44,8 +44,8 @@ from needlewright.app.widgets.secret_dialog import SecretDialog
 from needlewright.app.widgets.small import button, column, label, line, restyle
 from needlewright.app.widgets.tape import Tape
 from needlewright.app.widgets.thread_line import ThreadLine
-from needlewright.core.jobs.rows import BYTES
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import BYTES
+from needlewright.core.jobfile.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.wording import activity as activity_words

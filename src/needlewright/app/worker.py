@@ -35,13 +35,13 @@ from needlewright.core.imaging.events import (
 )
 from needlewright.core.imaging.forecast import forecast
 from needlewright.core.imaging.verify import Verified, verify
+from needlewright.core.jobfile.rows import FindRecord, SourceRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.beside import open_logs
 from needlewright.core.jobs.copying import run_copy
 from needlewright.core.jobs.media import Media
 from needlewright.core.jobs.rechecking import decode_all
-from needlewright.core.jobs.rows import FindRecord, SourceRow
 from needlewright.core.jobs.runner import FindsKept, run_search
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import Event, Finished, Progress
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.devices import Device
@@ -302,15 +302,20 @@ class PictureWork(Work):
             self._lock.notify()
 
     def work(self) -> None:
-        pool: DecoderPool[int] = DecoderPool(1)
+        pool, folder = DecoderPool[int](1), None
         try:
             while not self.stop_signal.is_set():
                 with self._lock:
                     self._lock.wait_for(
                         lambda: self._wanted is not None or self.stop_signal.is_set())
                     wanted, self._wanted = self._wanted, None
-                if wanted is not None:
-                    self._decode(pool, *wanted)
+                if wanted is None:
+                    continue
+                if wanted[-1] != folder:  # no decoder sees the files of two jobs
+                    pool.close()
+                    folder = wanted[-1]
+                    pool = DecoderPool(1, use=f"shown {folder}")
+                self._decode(pool, *wanted)
         finally:
             pool.close()
 

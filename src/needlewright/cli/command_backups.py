@@ -48,9 +48,9 @@ def _day(text: str) -> str:
 
 
 def _backups(options: argparse.Namespace, stop: StopSignal) -> int:
+    from needlewright.core.jobfile.store import Job
     from needlewright.core.jobs.already import Already, already_there
     from needlewright.core.jobs.loss import UNKNOWN, Loss, loss_of
-    from needlewright.core.jobs.store import Job
     from needlewright.core.jobs.usefulness import places_of, ranked
     from needlewright.core.shelves.backups.finding import find_backups
 
@@ -85,8 +85,8 @@ def _told(path: Path) -> None:
 
 
 def _loss(options: argparse.Namespace) -> int:
+    from needlewright.core.jobfile.store import Job
     from needlewright.core.jobs.loss import UNKNOWN, Loss, after_find, loss_of, set_loss
-    from needlewright.core.jobs.store import Job
 
     with Job(options.job) as job:
         if options.day:
@@ -100,9 +100,9 @@ def _loss(options: argparse.Namespace) -> int:
 
 
 def _compare(options: argparse.Namespace, stop: StopSignal) -> int:
+    from needlewright.core.jobfile.rows import Filter
+    from needlewright.core.jobfile.store import Job
     from needlewright.core.jobs.comparing import Versions, compare, missing_of
-    from needlewright.core.jobs.rows import Filter
-    from needlewright.core.jobs.store import Job
 
     with Job(options.job) as job:
         pairs = [event for event in compare(job, stop) if isinstance(event, Versions)]

@@ -186,7 +186,7 @@ def _mend(options: argparse.Namespace, stop: threading.Event) -> int:
 
 
 def _mend_job(options: argparse.Namespace, stop: threading.Event) -> int:
-    from needlewright.core.jobs.store import Job
+    from needlewright.core.jobfile.store import Job
 
     with Job(options.job) as job, listing(options.json, "finds") as list_:
         return 1 if mend_all(job, options.reference, stop, list_) else 0

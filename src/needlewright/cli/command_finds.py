@@ -13,8 +13,8 @@ from needlewright.cli.registry import Command, register
 from needlewright.cli.work import missing_of
 from needlewright.core.delivery.listing import entry, volume_name
 from needlewright.core.errors import JobError, NeedlewrightError
-from needlewright.core.jobs.rows import Filter, FindRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import Filter, FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.wording import changes, checks, errors, seams, units
 from needlewright.wording import cli as words
 from needlewright.wording import finds as find_words
@@ -102,7 +102,7 @@ def _finds(options: argparse.Namespace, missing: Missing) -> int:
 def _told(job: Job, row: FindRow) -> dict[str, Any]:
     record = job.record(row.id)
     told = entry(record, None, [], checks.reason, seams.describe_reason, changes.change,
-                 volume_name(record, job.volumes(row.source)), None)
+                 volume_name(record, job.searched.volumes(row.source)), None)
     return {**told, "in_tray": row.in_tray}
 
 
@@ -115,8 +115,8 @@ def _tray(options: argparse.Namespace, missing: Missing) -> int:
                 raise NeedlewrightError("nothing-narrowed")
             rows = chosen(job, options, missing)
         numbers = [row.id for row in rows]
-        (job.put_in_tray if options.add else job.take_from_tray)(numbers)
-        count, size = job.tray_size()
+        (job.reviews.put_in_tray if options.add else job.reviews.take_from_tray)(numbers)
+        count, size = job.reviews.tray_size()
         print(words.tray_told(count, size))
     return 0
 

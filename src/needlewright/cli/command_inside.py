@@ -74,9 +74,9 @@ def _inside(options: argparse.Namespace, plan: Plan, stop: StopSignal) -> int:
 
 def _judged(folder: str, shelf: DistantShelf) -> str:
     """How useful it is to a job."""
+    from needlewright.core.jobfile.store import Job
     from needlewright.core.jobs.already import already_there
     from needlewright.core.jobs.loss import loss_of
-    from needlewright.core.jobs.store import Job
     from needlewright.core.jobs.usefulness import use_of
     from needlewright.wording.shelves import judged_line
 

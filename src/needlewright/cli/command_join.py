@@ -14,8 +14,8 @@ from needlewright.core.errors import NeedlewrightError
 from needlewright.wording import cli as words
 
 if TYPE_CHECKING:
+    from needlewright.core.jobfile.store import Job
     from needlewright.core.jobs.handwork import Handwork
-    from needlewright.core.jobs.store import Job
     from needlewright.core.stitching.hand import Offers
 
 
@@ -41,8 +41,8 @@ def _number(text: str) -> int:
 
 
 def _join(options: argparse.Namespace, stop: threading.Event) -> int:
+    from needlewright.core.jobfile.store import Job
     from needlewright.core.jobs.handwork import Handwork
-    from needlewright.core.jobs.store import Job
 
     with Job(options.job) as job:
         if options.find is None:
@@ -70,7 +70,7 @@ def _list_waiting(job: Job) -> None:
     from needlewright.core.stitching.base import formats_by_hand
     from needlewright.wording import finds, mending
 
-    rows = job.rows(job.damaged(("photo", "video"), formats_by_hand()))
+    rows = job.rows(job.places.damaged(("photo", "video"), formats_by_hand()))
     for row in rows:
         print(f"{row.id:>6}  {one_line(finds.title(row))}: {mending.waits_with(row)}")
     if not rows:

@@ -66,8 +66,8 @@ def known() -> list[dict[str, Any]]:
 def _put_back(options: argparse.Namespace, stop: threading.Event) -> int:
     from needlewright.app.settings import Settings
     from needlewright.core.delivery.onto_phone import PutBack, check, put_back
-    from needlewright.core.jobs.rows import Filter
-    from needlewright.core.jobs.store import Job
+    from needlewright.core.jobfile.rows import Filter
+    from needlewright.core.jobfile.store import Job
     from needlewright.wording import errors, finds
 
     with Job(options.job) as job:

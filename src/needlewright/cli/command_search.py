@@ -23,9 +23,9 @@ from needlewright.cli.work import (
     wait_until_ready,
 )
 from needlewright.core.errors import NeedlewrightError, SourceError
+from needlewright.core.jobfile.rows import Filter, FindRow, SourceRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.beside import with_logs
-from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.core.sources.shelf import is_distant
 from needlewright.wording import cli as words

@@ -11,8 +11,8 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from needlewright.core.errors import SourceError
-from needlewright.core.jobs.rows import FindRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.search.plan import Plan
 from needlewright.wording import phones as phone_words
 

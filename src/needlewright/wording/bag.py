@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from needlewright.core.delivery.bag import Handed, Words
     from needlewright.core.delivery.rows_folder import RowsFolder
-    from needlewright.core.jobs.store import Job
+    from needlewright.core.jobfile.store import Job
 
 
 def words_for(job: Job) -> Words:

@@ -10,7 +10,7 @@ from needlewright.wording import checks, finds, units
 if TYPE_CHECKING:
     from collections.abc import Iterable, Sequence
 
-    from needlewright.core.jobs.rows import FindRecord, FindRow, TallyRow
+    from needlewright.core.jobfile.rows import FindRecord, FindRow, TallyRow
     from needlewright.core.sources.devices import Device
 
 ABOUT = "Search a medium for removed photos, look at them, and deliver what is intact."

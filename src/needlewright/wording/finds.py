@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from needlewright.core.formats.base import Format
-    from needlewright.core.jobs.rows import FindRecord, FindRow
+    from needlewright.core.jobfile.rows import FindRecord, FindRow
 
 KINDS = {
     "photo": "photos", "video": "clips", "audio": "sound", "document": "documents",

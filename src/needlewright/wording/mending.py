@@ -12,9 +12,9 @@ from needlewright.wording import checks as check_words
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from needlewright.core.jobfile.rows import FindRow
     from needlewright.core.jobs.handwork import Standing
     from needlewright.core.jobs.mending import Alternative
-    from needlewright.core.jobs.rows import FindRow
     from needlewright.core.mending.treating import Treated
     from needlewright.core.stitching.hand import Offer, Offers
 

@@ -9,7 +9,7 @@ from needlewright.wording import units
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
-    from needlewright.core.jobs.rows import FindRow
+    from needlewright.core.jobfile.rows import FindRow
 
 #: State -> (what is the case, what to do on the phone, why).
 STATES = {

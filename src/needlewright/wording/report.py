@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from needlewright.core.delivery.bag import Handed
-    from needlewright.core.jobs.rows import FindRow
+    from needlewright.core.jobfile.rows import FindRow
 
 #: Per grade: how one file is told, and how several are.
 OPENINGS = {

@@ -13,9 +13,9 @@ from needlewright.wording import errors, finds, units
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
+    from needlewright.core.jobfile.rows import FindRow
     from needlewright.core.jobs.comparing import Versions
     from needlewright.core.jobs.loss import Loss
-    from needlewright.core.jobs.rows import FindRow
     from needlewright.core.jobs.usefulness import Use
     from needlewright.core.shelves.backups.finding import FoundBackup
 

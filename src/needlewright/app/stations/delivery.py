@@ -27,8 +27,8 @@ from needlewright.app.widgets.small import (
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.delivery.bag import Delivered, Delivering, destination_guards
 from needlewright.core.delivery.guards import Guard
-from needlewright.core.jobs.rows import Filter, FindRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import Filter, FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.wording import activity as activity_words
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words

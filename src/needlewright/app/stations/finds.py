@@ -28,7 +28,7 @@ from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.small import button, column, label, line
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.core.checks.decoding import DecodeReport
-from needlewright.core.jobs.rows import Filter
+from needlewright.core.jobfile.rows import Filter
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import rows as row_words

@@ -40,8 +40,8 @@ from needlewright.app.widgets.small import (
     line,
     scrolling,
 )
+from needlewright.core.jobfile.rows import BYTES, SourceRow
 from needlewright.core.jobs.copying import IMAGES
-from needlewright.core.jobs.rows import BYTES, SourceRow
 from needlewright.core.phones.addresses import NAMED, is_address
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.examining import are_files

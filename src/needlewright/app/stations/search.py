@@ -37,7 +37,7 @@ from needlewright.app.widgets.small import (
 from needlewright.app.widgets.step_card import LOOKED_INTO, StepCard
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.formats.registry import formats
-from needlewright.core.jobs.rows import BYTES
+from needlewright.core.jobfile.rows import BYTES
 from needlewright.core.search.carving import kinds_of
 from needlewright.core.search.days import days_of
 from needlewright.core.search.events import VolumeSeen

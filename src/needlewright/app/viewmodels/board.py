@@ -8,11 +8,11 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.errors import JobError
+from needlewright.core.jobfile.rows import FindRecord, FindRow, SourceRow, StepRow, TallyRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.about import about_of
 from needlewright.core.jobs.comparing import versions_of
 from needlewright.core.jobs.pairs import partners
-from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow, StepRow, TallyRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.sources.shelf import is_distant
 from needlewright.core.stitching.base import formats_by_hand
@@ -45,9 +45,9 @@ MENDABLE = ("photo", "video")  # kinds of finds
 def board_of(job: Job, just: Sequence[int] = ()) -> Board:
     """The board of `job`; `just`: ids of the newest finds."""
     sources = tuple(job.sources())
-    return Board(job.folder, job.title, sources, tuple(job.tally()), tuple(job.steps()),
-                 job.tray_size(), tuple(job.rows(just)), waiting_of(job).count,
-                 {s.id: tuple(job.volumes(s.id)) for s in sources},
+    return Board(job.folder, job.title, sources, tuple(job.tally()), tuple(job.searched.steps()),
+                 job.reviews.tray_size(), tuple(job.rows(just)), waiting_of(job).count,
+                 {s.id: tuple(job.searched.volumes(s.id)) for s in sources},
                  {s.id: about_of(job, s.id) for s in sources if is_distant(s.kind)})
 
 
@@ -72,8 +72,8 @@ class Waiting:
 
 def waiting_of(job: Job) -> Waiting:
     """What stands in the bench's list."""
-    treated = job.treated()
-    ids = job.damaged(MENDABLE, formats_by_hand())
+    treated = job.links.treated()
+    ids = job.places.damaged(MENDABLE, formats_by_hand())
 
     def order(number: int) -> int:
         return 0 if number not in treated else 1 if treated[number][0] else 2
@@ -111,7 +111,7 @@ def shown_of(job: Job, number: int) -> Shown | None:
                          for other, relation in versions_of(job, number)
                          for row in job.rows([other]))
         source = next((s for s in job.sources() if s.id == record.row.source), None)
-        return Shown(record, source, *job.neighbours(record.row),
+        return Shown(record, source, *job.places.neighbours(record.row),
                      partners(job, [record.row]).get(number), versions)
     except JobError:
         return None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 
 
 @dataclass(frozen=True, slots=True)

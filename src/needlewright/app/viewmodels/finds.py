@@ -16,10 +16,10 @@ from needlewright.app.viewmodels.sheet import Sheet, lay_out
 from needlewright.app.viewmodels.texture_lane import texture_of
 from needlewright.app.viewmodels.volumes_lane import VolumesLane, volumes_lane
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.lists import GROUPS
+from needlewright.core.jobfile.lists import GROUPS
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.looking import look_at_volumes
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
 from needlewright.core.sources import map_file
 
 EVERYTHING = Filter()
@@ -156,7 +156,7 @@ class FindsModel(QThread):
             with Job(folder, read_only=looked) as job:
                 row = next((s for s in job.sources() if s.id == source), None)
                 if looked or row is None:
-                    return volumes_lane(job.volumes(source))
+                    return volumes_lane(job.searched.volumes(source))
                 return volumes_lane(look_at_volumes(job, row))
         except (NeedlewrightError, OSError):
             return None
@@ -165,7 +165,7 @@ class FindsModel(QThread):
     def _spans(folder: Path, source: int) -> npt.NDArray[np.int64]:
         try:
             with Job(folder, read_only=True) as job:
-                spans = job.spans(source)
+                spans = job.places.spans(source)
                 # In pieces: one conversion of all would hold the interpreter, and the window, up.
                 pieces = [np.array(spans[i : i + PIECE], np.int64).reshape(-1, 3)
                           for i in range(0, len(spans), PIECE)]

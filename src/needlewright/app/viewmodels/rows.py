@@ -7,8 +7,8 @@ from dataclasses import replace
 
 from PySide6.QtCore import QObject, Signal
 
-from needlewright.core.jobs.rows import FindRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import FindRow
+from needlewright.core.jobfile.store import Job
 
 KEPT = 4000
 Fetch = Callable[[Callable[[Job], list[FindRow]], Callable[[list[FindRow]], None]], None]

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import numpy.typing as npt
 
-from needlewright.core.jobs.texture import TextureFile
+from needlewright.core.jobfile.texture import TextureFile
 
 COLUMNS = 1200  # more than any screen shows apart
 

@@ -10,7 +10,7 @@ from needlewright.app.theme.look import look
 from needlewright.app.widgets.flow import flow
 from needlewright.app.widgets.small import button, clear, column, fill, label, line, restyle
 from needlewright.app.widgets.stitch import Stitch
-from needlewright.core.jobs.rows import FindRecord
+from needlewright.core.jobfile.rows import FindRecord
 from needlewright.wording import checks as check_words
 from needlewright.wording import finds as find_words
 from needlewright.wording import mending as words

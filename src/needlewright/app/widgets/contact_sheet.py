@@ -28,7 +28,7 @@ from needlewright.app.viewmodels.rows import Rows
 from needlewright.app.viewmodels.sheet import HEAD, MARGIN, STRIP_CELLS, Group, Sheet, lay_out
 from needlewright.app.widgets.pictures import Thumbnails
 from needlewright.app.widgets.stitch import draw_stitch
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobfile.rows import FindRow
 from needlewright.wording import finds as find_words
 from needlewright.wording import units
 from needlewright.wording import window as words

@@ -18,7 +18,7 @@ from needlewright.app.widgets.small import breakable, clear, column, fill, label
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.app.widgets.versions import Versions
 from needlewright.core.checks.grading import Grade
-from needlewright.core.jobs.rows import BYTES, FindRecord
+from needlewright.core.jobfile.rows import BYTES, FindRecord
 from needlewright.core.walks import Outcome, Part
 from needlewright.wording import changes as change_words
 from needlewright.wording import checks as check_words

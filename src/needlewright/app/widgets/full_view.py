@@ -24,7 +24,7 @@ from needlewright.app.widgets.rows_table import RowsTable
 from needlewright.app.widgets.stitch import draw_stitch
 from needlewright.app.widgets.turned import row_line
 from needlewright.core.databases.rows import Row
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobfile.rows import FindRow
 from needlewright.wording import finds as find_words
 from needlewright.wording import units
 from needlewright.wording import window as words

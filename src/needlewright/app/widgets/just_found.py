@@ -13,7 +13,7 @@ from needlewright.app.session import Session
 from needlewright.app.theme.look import look
 from needlewright.app.widgets.pictures import Thumbnails, draw_fitted
 from needlewright.app.widgets.stitch import draw_stitch
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobfile.rows import FindRow
 
 
 class JustFound(QWidget):

@@ -11,7 +11,7 @@ from needlewright.app.mends import Pair
 from needlewright.app.widgets.small import button, clear, column, fill, label, line
 from needlewright.app.widgets.stitch import Stitch
 from needlewright.core.contents import ShelfObject
-from needlewright.core.jobs.rows import FindRecord
+from needlewright.core.jobfile.rows import FindRecord
 from needlewright.core.mending.base import OPTIONAL
 from needlewright.wording import changes as change_words
 from needlewright.wording import checks as check_words

@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, QRunnable, Qt, QThreadPool, Signal
 from PySide6.QtGui import QImage, QPainter, QPixmap
 
 from needlewright.app.courtesy import at_work
-from needlewright.core.jobs.folder import thumbnail_path
+from needlewright.core.jobfile.folder import thumbnail_path
 
 KEPT = 400
 AT_ONCE = 24  # pictures that are taken over before the window's thread may do something else

@@ -12,7 +12,7 @@ from needlewright.app.putting import looked_at
 from needlewright.app.session import Session
 from needlewright.app.widgets.activity_line import Gauge
 from needlewright.app.widgets.small import button, card, clear, fill, label, line
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobfile.rows import FindRow
 from needlewright.core.phones.addresses import NAMED
 from needlewright.wording import errors
 from needlewright.wording import phones as words

@@ -23,7 +23,7 @@ from needlewright.app.theme.look import look
 from needlewright.app.viewmodels.board import Waiting
 from needlewright.app.viewmodels.rows import Rows
 from needlewright.app.widgets.stitch import draw_stitch
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobfile.rows import FindRow
 from needlewright.wording import finds as find_words
 from needlewright.wording import mending as words
 

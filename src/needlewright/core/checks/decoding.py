@@ -220,15 +220,23 @@ def _end(process: subprocess.Popen[bytes]) -> None:
 SPARES = Spares(_end)
 
 
+def use_of(purpose: str, source: Source) -> str:
+    """The `use` of a pool for the files of one source."""
+    return f"{purpose} {source.name} {source.local_path()}"
+
+
 class DecoderPool(Generic[Key]):
     """Decodes in `workers` processes; hand in with `submit`, take out with `results`.
 
     Requests for `later` wait until nothing else does, and while `keep_free` is set they leave one
     worker to those that do not wait. What takes too much is tried once more when nothing else
-    waits, then told as `LOST_TO_TIME`.
+    waits, then told as `LOST_TO_TIME`. `use`: whose files, and for what; idle workers that another
+    pool of the same left are taken over.
     """
 
-    def __init__(self, workers: int | None = None, cpu_limit_s: float = CPU_LIMIT_S) -> None:
+    def __init__(self, workers: int | None = None, cpu_limit_s: float = CPU_LIMIT_S,
+                 use: str = "") -> None:
+        self._use = use
         self._wanted = workers or min(4, os.cpu_count() or 1)
         self._cpu_limit = cpu_limit_s
         self._again: list[DecodeRequest] = []  # that took too much once
@@ -279,7 +287,7 @@ class DecoderPool(Generic[Key]):
         self._again.clear()
         for worker in self._workers:
             if worker.key is None and not worker.inbox:
-                SPARES.leave(worker.process, worker.missing)
+                SPARES.leave(worker.process, worker.missing, self._use)
             else:
                 _end(worker.process)
         self._workers.clear()
@@ -289,7 +297,7 @@ class DecoderPool(Generic[Key]):
         return [w.process.pid for w in self._workers]
 
     def _start(self) -> _Worker[Key]:
-        process, missing = SPARES.take() or (processes.start_to_stay(
+        process, missing = SPARES.take(self._use) or (processes.start_to_stay(
             "needlewright.core.checks.decode_worker", str(os.getpid()), stderr=subprocess.DEVNULL,
             # One arena: worker memory stays close to what pictures need.
             more={"MALLOC_ARENA_MAX": "1", "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}),

@@ -57,11 +57,11 @@ from needlewright.core.errors import (
     SourceError,
 )
 from needlewright.core.formats.recognising import DATABASE
+from needlewright.core.jobfile.rows import FindRecord, FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.beside import open_logs, with_logs
 from needlewright.core.jobs.delivered import note_delivered
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.rows import FindRecord, FindRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.search.examining import examine_one
 from needlewright.core.sources.careful import Past
 from needlewright.core.sources.source import Source
@@ -285,7 +285,7 @@ class _Writer:
             except NeedlewrightError as error:
                 self.failed[row.id] = self._words.problem(error)
         sources = self._job.sources()
-        volumes = {source.id: self._job.volumes(source.id) for source in sources}
+        volumes = {source.id: self._job.searched.volumes(source.id) for source in sources}
         tops = Tops(sources, volumes, [(r.row.source, volume_of(r)) for r in records])
         with Media.of(self._job) as media:
             every = plan(records, tops, self._room, self._words.name, self._owners)
@@ -400,7 +400,7 @@ def _twins(written: Mapping[int, DeliveredFile]) -> dict[int, list[int]]:
 def _write_tags(job: Job, writer: _Writer, bag: Path, words: Words) -> None:
     twins = _twins(writer.written)
     every = job.matching()
-    names = {source.id: job.volumes(source.id) for source in job.sources()}
+    names = {source.id: job.searched.volumes(source.id) for source in job.sources()}
 
     def entries() -> Iterator[dict[str, Any]]:
         for row in every:
@@ -412,7 +412,7 @@ def _write_tags(job: Job, writer: _Writer, bag: Path, words: Words) -> None:
                         words.check, words.seam, words.change,
                         volume_name(record, names.get(row.source, ())),
                         writer.failed.get(row.id))
-    write_lists(bag, head(job.sources(), job.steps()), entries())
+    write_lists(bag, head(job.sources(), job.searched.steps()), entries())
     handed = Handed(writer.rows, writer.failed, writer.shortened,
                     [row for row in every if row.grade == Grade.GONE])
     (bag / "report.txt").write_text(words.report(handed), encoding="utf-8")

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from io import RawIOBase
 
 from needlewright.core.errors import DeliveryError, SourceError
-from needlewright.core.jobs.rows import FindRow
+from needlewright.core.jobfile.rows import FindRow
 from needlewright.core.sources import blocks
 from needlewright.core.sources.source import Source, Span
 

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.errors import DeliveryError
-from needlewright.core.jobs.rows import SourceRow
+from needlewright.core.jobfile.rows import SourceRow
 from needlewright.core.sources.map_file import origin_of
 from needlewright.core.sources.media import shares_medium
 from needlewright.core.sources.mounts import file_system_of

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from needlewright.core.codes import Reason
-from needlewright.core.jobs.rows import BYTES, FindRecord, SourceRow, StepRow
+from needlewright.core.jobfile.rows import BYTES, FindRecord, SourceRow, StepRow
 from needlewright.core.names import TURNING, harmless
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.walks import Check

@@ -17,11 +17,11 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.delivery.blocks import bytes_of, write_all
 from needlewright.core.delivery.tree import path_of
 from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
-from needlewright.core.jobs.coverage import outstanding
+from needlewright.core.jobfile.coverage import outstanding
+from needlewright.core.jobfile.rows import Filter, FindRow, SourceRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.delivered import delivered
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.rows import Filter, FindRow, SourceRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
 from needlewright.core.phones.addresses import NAMED, checked, is_address, known_phones
 from needlewright.core.phones.phone import OF_STATES, Phone, State
@@ -92,9 +92,9 @@ def _was_searched(job: Job, source: SourceRow) -> bool:
     """Whether all removed files that a source holds are in the job: a search for some of them alone
     says nothing of the others."""
     if source.kind != PHONE:
-        return any(step.source == source.id for step in job.steps())
+        return any(step.source == source.id for step in job.searched.steps())
     plan = Plan((COPIES,), removed_only=True, every_frame=False)
-    return not outstanding(plan, Span(0, source.size), job.coverage(source.id, COPIES))
+    return not outstanding(plan, Span(0, source.size), job.searched.coverage(source.id, COPIES))
 
 
 def put_back(job: Job, rows: Sequence[FindRow], spec: str, name: Callable[[FindRow], str],

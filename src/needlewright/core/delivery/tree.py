@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from types import MappingProxyType
 
-from needlewright.core.jobs.rows import FindRecord, FindRow, SourceRow
+from needlewright.core.jobfile.rows import FindRecord, FindRow, SourceRow
 from needlewright.core.names import MAX_NAME_BYTES, Names, safe_name, safe_path
 from needlewright.core.search.events import VolumeSeen
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from needlewright.core.jobs.rows import SourceRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import SourceRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.sources.shelf import DistantShelf
 from needlewright.core.sources.source import Source
 

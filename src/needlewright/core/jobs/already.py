@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.contents import Brought, Stored
-from needlewright.core.jobs.rows import Filter
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import Filter
+from needlewright.core.jobfile.store import Job
 from needlewright.core.sources.shelf import Offered, is_distant
 
 SOUND = frozenset((str(Grade.WHOLE), str(Grade.MENDED)))

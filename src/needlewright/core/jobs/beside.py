@@ -10,9 +10,9 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.databases.logs import JOURNAL, LOG
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.formats.recognising import DATABASE
+from needlewright.core.jobfile.rows import FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.rows import FindRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.sources.source import Source
 
 
@@ -23,11 +23,11 @@ def logs_of(job: Job, row: FindRow) -> dict[str, FindRow]:
         return {}
     found = {}
     for ending in (LOG, JOURNAL):
-        there = [other for other in job.at_path(row.source, row.path + ending)
+        there = [other for other in job.places.at_path(row.source, row.path + ending)
                  if other.removed == row.removed and other.grade != Grade.GONE and other.size]
         if len(there) == 1:
             found[ending] = there[0]
-    mine = [other for other in job.at_path(row.source, row.path)
+    mine = [other for other in job.places.at_path(row.source, row.path)
             if other.removed == row.removed and other.format == DATABASE]
     return found if len(mine) == 1 else {}  # nobody knows of which it is
 

@@ -23,10 +23,11 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.codes import SAME_BYTES, SAME_NAME, SAME_PICTURE
 from needlewright.core.contents import Brought, Stored
 from needlewright.core.errors import NeedlewrightError
+from needlewright.core.jobfile.labels import MISSING
+from needlewright.core.jobfile.rows import Filter, FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.already import HASHED, SOUND
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.rows import Filter, FindRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.shelf import is_distant
 from needlewright.core.stopping import Interrupted, StopSignal
@@ -96,9 +97,9 @@ def compare(job: Job, stop: StopSignal) -> Iterator[Comparing | Versions]:
             yield event
         if stop.is_set():
             return  # what is known from before stays
-        job.relate_all(pairs, relation)
+        job.links.replace(pairs, relation)
     if not stop.is_set():
-        job.set_missing(row.id for row in missing_of(job, rows))
+        job.labels.replace(MISSING, {row.id: "" for row in missing_of(job, rows)})
 
 
 def _by_bytes(job: Job, rows: Sequence[FindRow], stop: StopSignal) -> Iterator[
@@ -259,7 +260,7 @@ def versions_of(job: Job, number: int) -> list[tuple[int, str]]:
     found = []
     for relation in (SAME_BYTES, SAME_PICTURE, SAME_NAME):
         for back in (False, True):
-            found += [(other, relation) for other in job.related(number, relation, back)]
+            found += [(other, relation) for other in job.links.of(number, relation, back)]
     return found
 
 
@@ -304,7 +305,7 @@ def missing_of(job: Job, rows: Sequence[FindRow], source: int | None = None) -> 
 def _every_version(job: Job) -> dict[int, list[tuple[FindRow, str]]]:
     """(row, relation) of all that is the same as each find of which anything is."""
     pairs = [(one, other, relation) for relation in (SAME_BYTES, SAME_PICTURE, SAME_NAME)
-             for one, other in job.links(relation)]
+             for one, other in job.links.all(relation)]
     rows = {row.id: row for row in job.rows(sorted({n for pair in pairs for n in pair[:2]}))}
     found: dict[int, list[tuple[FindRow, str]]] = defaultdict(list)
     for one, other, relation in pairs:

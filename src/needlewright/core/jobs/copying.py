@@ -8,8 +8,8 @@ from pathlib import Path
 from needlewright.core.errors import SourceError
 from needlewright.core.imaging.copier import CopyPlan, copy
 from needlewright.core.imaging.events import Copied, CopyEvent, Trouble, Waiting, WentOn
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.opening import refuse_on_source
-from needlewright.core.jobs.store import Job
 from needlewright.core.names import safe_name
 from needlewright.core.sources.devices import mounted_for_writing
 from needlewright.core.sources.registry import open_source, short_name, whole_name

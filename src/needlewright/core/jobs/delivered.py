@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 
 KEY = "delivered-finds"
 

@@ -16,11 +16,11 @@ from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import JOINED_FROM, Find
 from needlewright.core.formats.registry import form_of
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobfile.texture import TextureFile
+from needlewright.core.jobfile.threads import History, Thread, runs_of
 from needlewright.core.jobs.known import JobKnowledge
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.texture import TextureFile
-from needlewright.core.jobs.threads import History, Thread, runs_of
 from needlewright.core.search.carving import follow
 from needlewright.core.search.dialogue import Dialogue
 from needlewright.core.search.pieces_pool import pools_around
@@ -118,7 +118,7 @@ class Handwork:
             raise JobError("hand-no-way", format=row.format)
         if row.grade == "whole" or self.record.seams or not self.record.content.size:
             raise JobError("hand-not-broken")
-        key, place, why = self.job.break_of(self.number)
+        key, place, why = self.job.places.break_of(self.number)
         mine = Broken(self.number, key, row.format, self.record.extents, place, why,
                       row.size if self.record.record is not None else None)
         pool = pools_around(self._source, knowledge, [mine])[0][0]
@@ -127,7 +127,7 @@ class Handwork:
                 break
         # What it has so far is its own, and so is what was made of it before.
         made = [self.job.record(n).extents
-                for n in self.job.related(self.number, JOINED_FROM, back=True)]
+                for n in self.job.links.of(self.number, JOINED_FROM, back=True)]
         for extents in (mine.extents, *made):
             pool.free[[n for n in cluster_list(pool, extents) if n < pool.count]] = True
         hand = None
@@ -309,7 +309,7 @@ class Handwork:
             raise JobError("hand-no-gain")
         self.job.log("joined-by-hand", {"find": self.number, "pieces": len(thread.runs)})
         kept = self.job.add_finds(self.record.row.source, [find])
-        return kept[0] if kept else self.job.related(self.number, JOINED_FROM, back=True)[0]
+        return kept[0] if kept else self.job.links.of(self.number, JOINED_FROM, back=True)[0]
 
     def _checked(self, case: StitchedCase, source: PiecedSource) -> Find:
         with closing(DecoderPool[Any](1)) as decoders:

@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 
 from needlewright.core.contents import Content
+from needlewright.core.jobfile.rows import SourceRow
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobfile.texture import TextureFile
 from needlewright.core.jobs.already import already_there
-from needlewright.core.jobs.rows import SourceRow
-from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.search.knowledge import BrokenFind
 from needlewright.core.search.spans import Spans, gaps, in_use, merged_spans
 from needlewright.core.sources.shelf import Offered
@@ -26,7 +26,7 @@ class JobKnowledge:
         self._job, self._row, self._medium, self._texture = job, row, medium, texture
 
     def whole(self) -> Spans:
-        rows = self._job.whole_spans(self._row.id)
+        rows = self._job.places.whole_spans(self._row.id)
         return merged_spans(np.array(rows, np.int64).reshape(-1, 2))
 
     def covered(self, number: int) -> Spans:
@@ -35,22 +35,22 @@ class JobKnowledge:
         return merged_spans(np.array(spans, np.int64).reshape(-1, 2))
 
     def owned(self) -> Spans:
-        rows = self._job.owned_spans(self._row.id)
+        rows = self._job.places.owned_spans(self._row.id)
         return merged_spans(np.array(rows, np.int64).reshape(-1, 2))
 
     def starts(self) -> list[int]:
-        return self._job.whole_starts(self._row.id)
+        return self._job.places.whole_starts(self._row.id)
 
     def threads(self) -> Iterator[list[tuple[int, int]]]:
-        for _, rows in groupby(self._job.pieces(self._row.id), key=lambda row: row[0]):
+        for _, rows in groupby(self._job.places.pieces(self._row.id), key=lambda row: row[0]):
             yield [(offset, length) for _, offset, length in rows]
 
     def proven(self) -> Iterator[tuple[int, Content]]:
-        for number, size in self._job.proven(self._row.id):
+        for number, size in self._job.places.proven(self._row.id):
             yield size, self._job.record(number).content
 
     def broken(self) -> Iterator[BrokenFind]:
-        for number, key, form, place, why in self._job.broken(self._row.id):
+        for number, key, form, place, why in self._job.places.broken(self._row.id):
             told = self._job.record(number)
             row = told.row
             stated = row.size if told.record is not None else None

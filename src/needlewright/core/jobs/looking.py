@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from needlewright.core.errors import FormatError, SourceError
-from needlewright.core.jobs.rows import BYTES, SourceRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import BYTES, SourceRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.search.events import VolumeSeen
 from needlewright.core.search.step_records import seen
 from needlewright.core.sources.registry import open_source
@@ -16,7 +16,7 @@ def look_at_volumes(job: Job, source: SourceRow) -> list[VolumeSeen]:
 
     Raises SourceError where it cannot be opened, JobError where the job cannot be written.
     """
-    known = job.volumes(source.id)
+    known = job.searched.volumes(source.id)
     if known or source.kind != BYTES:
         return known
     found: list[VolumeSeen] = []
@@ -27,5 +27,5 @@ def look_at_volumes(job: Job, source: SourceRow) -> list[VolumeSeen]:
             except (FormatError, SourceError):
                 reader = None
             found.append(seen(volume, reader))
-    job.set_volumes(source.id, found)
+    job.searched.set_volumes(source.id, found)
     return found

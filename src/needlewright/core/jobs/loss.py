@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from needlewright.core.errors import NeedlewrightError
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.store import Job
 
 KEY = "loss"  # among the facts of a job
 

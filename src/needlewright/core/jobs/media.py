@@ -15,8 +15,8 @@ from typing import Self
 
 from needlewright.core.contents import Brought, Content, Inline, Place, Stored
 from needlewright.core.errors import NeedlewrightError, SourceError
-from needlewright.core.jobs.rows import FindRecord, FindRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import FindRecord, FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.sources.registry import open_source
 from needlewright.core.sources.source import Source
 

@@ -21,9 +21,9 @@ from needlewright.core.errors import FormatError, NeedlewrightError, SourceError
 from needlewright.core.finds import MENDED_FROM, NOT_MENDED, Find
 from needlewright.core.formats.registry import form_of
 from needlewright.core.hashing import sha256_of
+from needlewright.core.jobfile.rows import Filter, FindRecord, FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.rows import Filter, FindRecord, FindRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.jobs.turns import at_work
 from needlewright.core.mending.base import (
     OPTIONAL,
@@ -76,7 +76,7 @@ class MendedFind:
 def mendable(job: Job) -> list[int]:
     """The damaged finds for which there is a way to mend."""
     known = sorted({name for mender in menders().values() for name in mender.formats})
-    return job.damaged(("photo", "video", "audio"), known)
+    return job.places.damaged(("photo", "video", "audio"), known)
 
 
 def wishes_of(changes: Sequence[Change]) -> Wishes:
@@ -100,7 +100,7 @@ def mend_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[P
 
 def _mended_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequence[Path],
                   wishes: Wishes | None) -> Iterator[Mending | MendedFind]:
-    checker: DecoderPool[int] = DecoderPool(1)
+    checker: DecoderPool[int] = DecoderPool(1, use=f"mended {job.folder}")
     folder = job.folder / FOLDER
     folder.mkdir(exist_ok=True)
     media = Media.of(job)
@@ -120,7 +120,7 @@ def _mended_finds(job: Job, ids: Sequence[int], stop: StopSignal, given: Sequenc
             except (SourceError, FormatError) as error:
                 done = MendedFind(find, name, None, None, "unreadable", error)
             if done.kept is None:
-                job.relate(find, find, NOT_MENDED, done.why)
+                job.links.add(find, find, NOT_MENDED, done.why)
             yield done
     finally:
         checker.close()
@@ -156,7 +156,7 @@ def alternatives(job: Job, find: int, stop: StopSignal,
     placed by its rows."""
     record, chosen = job.record(find), _decided(job, find)
     name = record.row.name or f"find {find}"
-    checker: DecoderPool[int] = DecoderPool(1)
+    checker: DecoderPool[int] = DecoderPool(1, use=f"mended {job.folder}")
     media = Media.of(job)
     (job.folder / FOLDER).mkdir(exist_ok=True)
     try:
@@ -196,7 +196,7 @@ def _least_sure_tones(choices: Sequence[Choice]) -> list[Alternative]:
 
 
 def _decided(job: Job, find: int) -> Wishes:
-    kept = job.related(find, MENDED_FROM, back=True)
+    kept = job.links.of(find, MENDED_FROM, back=True)
     return wishes_of(job.record(kept[0]).changes) if kept else Wishes()
 
 
@@ -234,7 +234,7 @@ def _kept_find(job: Job, record: FindRecord, name: str, result: Treated) -> Mend
 
 def _stored(job: Job, find: int) -> Path | None:
     """The file of an earlier mended version of a find."""
-    kept = job.related(find, MENDED_FROM, back=True)
+    kept = job.links.of(find, MENDED_FROM, back=True)
     content = job.record(kept[0]).content if kept else None
     return job.folder / FOLDER / Path(content.file).name if isinstance(content, Stored) else None
 
@@ -247,7 +247,7 @@ def _in_line(job: Job, record: FindRecord, medium: Source) -> int:
     if row.format != "jpeg" or record.record is not None or len(record.extents) != 1:
         return 0
     begin = row.start + row.size
-    starts = sorted(s for s in job.whole_starts(row.source) if s >= begin)
+    starts = sorted(s for s in job.places.whole_starts(row.source) if s >= begin)
     stop = min([*starts[:1], medium.size, begin + MOST_BEHIND])
     sector = medium.sector_size
     try:

@@ -10,10 +10,10 @@ from pathlib import Path
 import platformdirs
 
 from needlewright.core.errors import JobError
+from needlewright.core.jobfile.folder import DATABASE
+from needlewright.core.jobfile.rows import SourceRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.about import keep_about
-from needlewright.core.jobs.folder import DATABASE
-from needlewright.core.jobs.rows import SourceRow
-from needlewright.core.jobs.store import Job
 from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.media import shares_medium
 from needlewright.core.sources.registry import lies_at, open_source, whole_name

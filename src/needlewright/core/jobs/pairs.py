@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from needlewright.core.jobs.rows import FindRow
-from needlewright.core.jobs.store import Job
+from needlewright.core.jobfile.rows import FindRow
+from needlewright.core.jobfile.store import Job
 from needlewright.core.sources.shelf import is_distant
 
 LONGEST = 5.0  # seconds of such a clip
@@ -21,7 +21,7 @@ def partners(job: Job, rows: Iterable[FindRow]) -> dict[int, FindRow]:
               and row.kind in (PHOTO, CLIP)]
     known: dict[tuple[int, str, str], dict[str, list[FindRow]]] = {}
     for source, folder in {(row.source, _folder(row)) for row in wanted}:
-        for row in job.in_folder(source, folder):
+        for row in job.places.in_folder(source, folder):
             if row.kind == PHOTO or (row.duration_s is not None and row.duration_s <= LONGEST):
                 known.setdefault((source, folder, _stem(row)), {}).setdefault(
                     row.kind, []).append(row)

@@ -11,11 +11,11 @@ from needlewright.core.checks.grading import lowered, share_of
 from needlewright.core.errors import FormatError, JobError
 from needlewright.core.finds import Find
 from needlewright.core.formats.registry import form_of
+from needlewright.core.jobfile.merging import RECORD_CHECKS
+from needlewright.core.jobfile.rows import FindRecord
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobfile.sums import summed
 from needlewright.core.jobs.media import Media
-from needlewright.core.jobs.merging import RECORD_CHECKS
-from needlewright.core.jobs.rows import FindRecord
-from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.sums import summed
 from needlewright.core.search.carving import follow
 from needlewright.core.search.deciding import Case, all_frames, find_of
 from needlewright.core.stopping import Interrupted, StopSignal
@@ -51,7 +51,7 @@ def decode_all(job: Job, number: int, stop: StopSignal) -> bool:
         if record.seams:
             origin = record.joined_from  # gone where the whole file took its place
             find = replace(find, seams=record.seams,
-                           joined_from="" if origin is None else job.break_of(origin)[0])
+                           joined_from="" if origin is None else job.places.break_of(origin)[0])
         job.recheck_finds(record.row.source, [summed(find, medium, job.folder, stop)])
         return True
 

@@ -13,12 +13,12 @@ from dataclasses import dataclass, replace
 from needlewright.core.checks.grading import Grade
 from needlewright.core.errors import JobError
 from needlewright.core.finds import Find
-from needlewright.core.jobs.coverage import CoverageRow, outstanding, tokens_of
+from needlewright.core.jobfile.coverage import CoverageRow, outstanding, tokens_of
+from needlewright.core.jobfile.rows import SourceRow, StepRow
+from needlewright.core.jobfile.store import Job
+from needlewright.core.jobfile.sums import summed
+from needlewright.core.jobfile.texture import TextureFile
 from needlewright.core.jobs.known import JobKnowledge
-from needlewright.core.jobs.rows import SourceRow, StepRow
-from needlewright.core.jobs.store import Job
-from needlewright.core.jobs.sums import summed
-from needlewright.core.jobs.texture import TextureFile
 from needlewright.core.jobs.turns import at_work
 from needlewright.core.search.bringing import until_back
 from needlewright.core.search.engine import cut_area, search
@@ -85,7 +85,7 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
             for step in wanted:
                 mine = replace(plan, steps=(step,), area=area,
                                state=_state_of(job, source.id, step))
-                passes = outstanding(mine, area, job.coverage(source.id, step)) or [mine]
+                passes = outstanding(mine, area, job.searched.coverage(source.id, step)) or [mine]
                 known = JobKnowledge(job, source, image, texture)
                 keeper = _Keeper(job, source, mine, area, image, texture, known, stop)
                 yield from _passes(image, keeper, passes, stop)
@@ -98,7 +98,7 @@ def run_search(job: Job, source: SourceRow, plan: Plan, stop: StopSignal) -> Ite
 
 def _state_of(job: Job, source: int, step: str) -> str:
     """Where an interrupted step said that it goes on; "" where it ended or never began."""
-    row = next((r for r in job.steps() if r.source == source and r.step == step), None)
+    row = next((r for r in job.searched.steps() if r.source == source and r.step == step), None)
     return row.state if row is not None and row.ending != Ending.DONE else ""
 
 
@@ -167,7 +167,7 @@ class _Keeper:
         elif isinstance(event, Rechecked):
             self.rechecked.append(event.find)
         elif isinstance(event, VolumeSeen):
-            self.job.set_volumes(self.source.id, [event])
+            self.job.searched.set_volumes(self.source.id, [event])
         elif isinstance(event, Seen):
             self.texture.write(event.start, event.classes)
         elif isinstance(event, Progress):
@@ -221,10 +221,10 @@ class _Keeper:
             ending = RUNNING
         assert self.part.area is not None
         start = self.part.area.start
-        self.job.cover(CoverageRow(
+        self.job.searched.cover(CoverageRow(
             self.source.id, step, tokens_of(self.part), self.plan.every_byte,
             self.plan.every_frame, start, max(start, min(checkpoint, self.part.area.stop))))
-        self.job.save_step(StepRow(
+        self.job.searched.save_step(StepRow(
             self.source.id, step, tuple(sorted(self.plan.kinds)), self.area.start, self.area.stop,
             checkpoint, ending, self.state if ending != Ending.DONE else
             NARROWED if self.plan.is_narrowed else ""))

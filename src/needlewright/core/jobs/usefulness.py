@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from needlewright.core.codes import When
+from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.already import Already
 from needlewright.core.jobs.loss import Loss
-from needlewright.core.jobs.store import Job
 from needlewright.core.shelves.backups.finding import FoundBackup
 from needlewright.core.sources.registry import lies_at
 from needlewright.core.sources.shelf import Offered, is_distant

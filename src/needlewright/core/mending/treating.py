@@ -79,8 +79,8 @@ def treat(paths: Iterable[Path], to: Path, references: Sequence[Path], stop: Sto
     references for the others, behind those that are given; so the sound ones are told first. Never
     raises for a file that is damaged; OSError where nothing can be written, after the last complete
     file."""
-    pool: DecoderPool[int] = DecoderPool()
-    checker: DecoderPool[int] = DecoderPool(2)
+    pool: DecoderPool[int] = DecoderPool(use=f"damaged {to}")
+    checker: DecoderPool[int] = DecoderPool(2, use=f"mended {to}")
     lent = _opened(references)
     sound: list[_Sound] = []
     damaged: list[Examined] = []

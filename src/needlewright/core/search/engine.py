@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from needlewright.core.checks.decoding import DecoderPool
+from needlewright.core.checks.decoding import DecoderPool, use_of
 from needlewright.core.errors import SourceError
 from needlewright.core.search.events import Event, Note
 from needlewright.core.search.knowledge import NOTHING, Knowledge
@@ -26,7 +26,7 @@ def search(source: Source, plan: Plan, stop: StopSignal,
     """
     area = cut_area(source, plan.area)
     suitable = steps_for(source.kind)
-    decoders: DecoderPool[Any] = DecoderPool()
+    decoders: DecoderPool[Any] = DecoderPool(use=use_of("search", source))
     try:
         for name, step in steps().items():
             if name not in plan.steps or stop.is_set() or name not in suitable:

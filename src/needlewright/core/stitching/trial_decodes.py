@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from needlewright.core.checks.asking import ask
-from needlewright.core.checks.decoding import DecodeRequest, DecoderPool
+from needlewright.core.checks.decoding import DecodeRequest, DecoderPool, use_of
 from needlewright.core.decoders import PLAYED, Decoder, Task
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.sources.source import Source
@@ -16,8 +16,8 @@ class TrialDecodes:
     signal that may be another one from call to call."""
 
     def __init__(self, source: Source, stop: StopSignal) -> None:
-        self._source, self.stop = source, stop
-        self._pool: DecoderPool[int] = DecoderPool(1)
+        self._source, self.stop, self._use = source, stop, use_of("stitching", source)
+        self._pool: DecoderPool[int] = DecoderPool(1, use=self._use)
 
     def __call__(self, extents: Extents, start: float, stop: float,
                  decoder: str = Decoder.CLIP) -> bool:
@@ -31,7 +31,7 @@ class TrialDecodes:
             return ask(self._pool, 0, request, self.stop)[1].ok
         except Interrupted:
             self.close()  # an answer that is still to come belongs to no later question
-            self._pool = DecoderPool(1)
+            self._pool = DecoderPool(1, use=self._use)
             raise
 
     def close(self) -> None:

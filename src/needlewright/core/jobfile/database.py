@@ -18,9 +18,10 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from needlewright.core.errors import JobError
-from needlewright.core.jobs import folder as places
-from needlewright.core.jobs.migrations import MIGRATIONS, migrate
-from needlewright.core.jobs.scribe import Scribe, scribe_of
+from needlewright.core.jobfile import folder as on_disk
+from needlewright.core.jobfile.migrations import MIGRATIONS, migrate
+from needlewright.core.jobfile.odd_rows import readable
+from needlewright.core.jobfile.scribe import Scribe, scribe_of
 
 BUSY_SECONDS = 20.0
 FULL_OR_READ_ONLY = (sqlite3.SQLITE_FULL, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_IOERR,
@@ -68,6 +69,11 @@ class Database:
                 raise self._explained(error) from error
             self.damage = str(error)
         return found
+
+    def readable(self, rows: Iterable[Any], make: Callable[[Any], T]) -> list[T]:
+        """What `make` gives for each row; those whose values make no sense are left out, and noted
+        as damage."""
+        return readable(rows, make, self.damaged)
 
     def damaged(self, why: str) -> None:
         """Note that something of the file makes no sense."""
@@ -167,7 +173,7 @@ def _kind(error: Exception) -> int:
 
 
 def _connect(folder: Path, create: bool, read_only: bool) -> sqlite3.Connection:
-    path = folder / places.DATABASE
+    path = folder / on_disk.DATABASE
     if not path.exists():
         _prepare(folder, create)
     if not read_only and not all(
@@ -185,7 +191,7 @@ def _open_to_write(path: Path, folder: Path) -> sqlite3.Connection:
                                timeout=BUSY_SECONDS, check_same_thread=False)
     try:
         migrate(database, str(folder))
-        database.execute(f"PRAGMA journal_mode = {places.journal_mode(folder)}")
+        database.execute(f"PRAGMA journal_mode = {on_disk.journal_mode(folder)}")
         database.execute("PRAGMA synchronous = NORMAL")
         database.execute("PRAGMA foreign_keys = ON")
     except BaseException:

@@ -16,7 +16,7 @@ from needlewright.core.checks.grading import Grade, lowered, share_of
 from needlewright.core.contents import Inline, Packed, Place, Stretches
 from needlewright.core.errors import NeedlewrightError
 from needlewright.core.finds import Find
-from needlewright.core.jobs.database import Database
+from needlewright.core.jobfile.database import Database
 from needlewright.core.sources.blocks import blocks
 from needlewright.core.sources.source import Source
 from needlewright.core.stopping import Interrupted, StopSignal

@@ -18,9 +18,9 @@ from needlewright.core.codes import Reason, Seam, SeamWord
 from needlewright.core.contents import Content, ShelfObject, Stretches, content_from
 from needlewright.core.errors import JobError
 from needlewright.core.finds import INSIDE, JOINED_FROM, MENDED_FROM, Find, Record, key_of
-from needlewright.core.jobs import folder as places
-from needlewright.core.jobs.database import Database
-from needlewright.core.jobs.merging import (
+from needlewright.core.jobfile import folder as on_disk
+from needlewright.core.jobfile.database import Database
+from needlewright.core.jobfile.merging import (
     BY_HAND,
     MENDED,
     STITCHED,
@@ -32,16 +32,16 @@ from needlewright.core.jobs.merging import (
     taken_over,
     with_record,
 )
-from needlewright.core.jobs.odd_rows import whole_row
+from needlewright.core.jobfile.odd_rows import whole_row
 from needlewright.core.walks import Check, Facts, Kind, Outcome
 
 COLUMNS = (
     "source", "key", "kind", "format", "extension", "start", "size", "grade", "share", "name",
     "path", "folder", "removed", "width", "height", "taken", "camera", "orientation", "duration",
     "damage_row", "broken_at", "broken_why", "found_by", "extra", "parts", "preview_start",
-    "preview_stop", "has_thumbnail", "has_strip", "content", "content_sum", "record_at", "stated",
-    "created", "modified", "accessed", "removed_at", "kept", "original", "purge_at", "unproven",
-    "former", "volume",
+    "preview_stop", "has_thumbnail", "has_strip", "content", "content_kind", "content_key",
+    "content_sum", "record_at", "stated", "created", "modified", "accessed", "removed_at", "kept",
+    "original", "purge_at", "unproven", "former", "volume",
 )
 INSERT = (f"INSERT OR IGNORE INTO finds ({', '.join(COLUMNS)})"
           f" VALUES ({', '.join('?' * len(COLUMNS))})")
@@ -50,11 +50,10 @@ RECORD_COLUMNS = COLUMNS[COLUMNS.index("record_at"):]
 STANDING = (
     "SELECT id, grade, share, size, key, found_by, name, path, removed,"
     f" {', '.join(RECORD_COLUMNS)} FROM finds WHERE source = ? AND start = ? AND format = ?")
-# "NOT NULL" lets the index by path be used, without which each find is held against all others.
-ON_SHELF = ("content IS NOT NULL AND (content LIKE '{\"kind\": \"object\"%'"
-            " OR content LIKE '{\"kind\": \"brought\"%')")
+#: Finds that are objects of a shelf; nothing else has a key there.
+ON_SHELF = "content_key IS NOT NULL"
 STANDING_ON_SHELF = STANDING.replace(
-    "start = ? AND format = ?", f"path = ? AND {ON_SHELF} AND instr(content, ?) > 0")
+    "start = ? AND format = ?", "path = ? AND content_key = ?")
 CHECKS = "SELECT name, outcome, code, detail, content FROM checks WHERE find = ? ORDER BY place"
 SEAMS = "SELECT at, word, reasons, rivals FROM seams WHERE find = ? ORDER BY place"
 DAMAGED = (Grade.PARTIAL, Grade.REMNANT, Grade.UNPROVEN)
@@ -191,8 +190,8 @@ class FindWriter:
     def _standing(self, source: int, find: Find) -> list[Standing]:
         if isinstance(find.content, ShelfObject):
             # A shelf may have several files of one path: two of a name, or older versions.
-            key = f'"key": {json.dumps(find.content.key)}, '  # as it stands in there
-            rows = self._database.rows(STANDING_ON_SHELF, (source, find.path, key))
+            rows = self._database.rows(
+                STANDING_ON_SHELF, (source, find.path, json.dumps(find.content.key)))
         else:
             rows = self._database.rows(STANDING, (source, find.start, find.format))
         standing = [self._standing_of(row) for row in rows]
@@ -373,8 +372,8 @@ class FindWriter:
 
     def _drop_pictures(self, number: int) -> None:
         """They go once it is written that the find has none: undone, it would have lost them."""
-        for path in (places.thumbnail_path(self._folder, number),
-                     places.strip_path(self._folder, number)):
+        for path in (on_disk.thumbnail_path(self._folder, number),
+                     on_disk.strip_path(self._folder, number)):
             dropped = self._dropped[path] = [path]
             self._database.afterwards(partial(self._unlink, dropped))
 
@@ -384,8 +383,8 @@ class FindWriter:
             path.unlink(missing_ok=True)
 
     def _write_pictures(self, number: int, find: Find) -> None:
-        for path, picture in ((places.thumbnail_path(self._folder, number), find.thumbnail),
-                              (places.strip_path(self._folder, number), find.strip)):
+        for path, picture in ((on_disk.thumbnail_path(self._folder, number), find.thumbnail),
+                              (on_disk.strip_path(self._folder, number), find.strip)):
             if not picture:
                 continue
             self._dropped.pop(path, []).clear()
@@ -405,7 +404,9 @@ def _claim_in(key: str) -> str:
 def _columns(source: int, key: str, find: Find) -> tuple[Any, ...]:
     """The values of COLUMNS."""
     facts, record, broken = find.facts, find.record, find.broken
-    plain = isinstance(find.content, Stretches)  # the extents say all of it
+    told = None  # of stretches, of which the extents say all
+    if not isinstance(find.content, Stretches):
+        told = find.content.as_json()
     return (
         source, key, find.kind, find.format, find.extension, find.start, find.size, find.grade,
         find.share, find.name, find.path,
@@ -416,7 +417,9 @@ def _columns(source: int, key: str, find: Find) -> tuple[Any, ...]:
         ",".join(find.found_by), json.dumps(dict(facts.extra)),
         json.dumps([[p.name, p.start, p.stop] for p in find.parts]),
         *(find.preview or (None, None)), int(bool(find.thumbnail)), int(bool(find.strip)),
-        None if plain else json.dumps(find.content.as_json()), find.content_sum,
+        json.dumps(told) if told else None, told["kind"] if told else "stretches",
+        json.dumps(find.content.key) if isinstance(find.content, ShelfObject) else None,
+        find.content_sum,
         *_record_columns(record))
 
 

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterator
 
@@ -212,7 +213,24 @@ V10 = """
 ALTER TABLE finds ADD COLUMN content_sum INTEGER;
 """
 
-MIGRATIONS = (V1, V2, V3, V4, V5, V6, V7, V8, V9, V10)
+# Labels have a table, so that the next one needs no column; what lies on shelves is known by
+# columns: its key as JSON has it, since a name on a shelf may be no text.
+V11 = """
+CREATE TABLE labels (
+  find INTEGER NOT NULL REFERENCES finds(id) ON DELETE CASCADE, name TEXT NOT NULL,
+  value TEXT NOT NULL, PRIMARY KEY (name, find)) WITHOUT ROWID;
+CREATE INDEX labels_of_find ON labels (find);
+INSERT INTO labels SELECT find, 'missing', '' FROM missing WHERE find IN (SELECT id FROM finds);
+DROP TABLE missing;
+ALTER TABLE finds ADD COLUMN content_kind TEXT NOT NULL DEFAULT 'stretches';
+ALTER TABLE finds ADD COLUMN content_key TEXT;
+UPDATE finds SET content_kind = told_in(content, 'kind'), content_key = told_in(content, 'key')
+  WHERE content IS NOT NULL;
+DROP INDEX finds_by_path;
+CREATE INDEX finds_by_path ON finds (source, path, content_key) WHERE content_key IS NOT NULL;
+"""
+
+MIGRATIONS = (V1, V2, V3, V4, V5, V6, V7, V8, V9, V10, V11)
 
 
 def migrate(database: sqlite3.Connection, path: str) -> None:
@@ -226,6 +244,7 @@ def migrate(database: sqlite3.Connection, path: str) -> None:
         raise JobError("job-newer", path=path, version=version, known=len(MIGRATIONS))
     if version < len(MIGRATIONS):
         database.execute("PRAGMA foreign_keys = OFF")  # tables are built anew beside the old
+    database.create_function("told_in", 2, _told_in, deterministic=True)
     while version < len(MIGRATIONS):
         # One transaction a migration: killed in the middle, the file stays at the old version. The
         # version is asked for within it, since another program may just have done the same.
@@ -243,6 +262,17 @@ def migrate(database: sqlite3.Connection, path: str) -> None:
             if database.in_transaction:
                 database.execute("ROLLBACK")
             raise
+
+
+def _told_in(content: object, name: str) -> str | None:
+    """What the JSON of a content says its kind or key is; of a damaged one as little as it can."""
+    try:
+        told = json.loads(str(content)).get(name)
+    except (ValueError, AttributeError):
+        told = None
+    if name == "kind":
+        return told if isinstance(told, str) else "stretches"
+    return json.dumps(told) if isinstance(told, str) else None
 
 
 def _statements(script: str) -> Iterator[str]:

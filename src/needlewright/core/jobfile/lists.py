@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from typing import Any
 
 from needlewright.core.checks.grading import Grade
-from needlewright.core.jobs.rows import Filter, FindRow
+from needlewright.core.jobfile.labels import MISSING
+from needlewright.core.jobfile.rows import Filter, FindRow
 from needlewright.core.walks import Kind
 
 # What is still kept comes first, the likeliest to be wanted before the rest.
@@ -68,7 +69,8 @@ def where(wanted: Filter) -> tuple[str, list[Any]]:
         terms.append("f.removed = ?" if wanted.removed else "(f.removed IS NULL OR f.removed = ?)")
         values.append(int(wanted.removed))
     if wanted.missing_only:
-        terms.append("f.id IN (SELECT find FROM missing)")
+        terms.append("f.id IN (SELECT find FROM labels WHERE name = ?)")
+        values.append(MISSING)
     if wanted.tray_only:
         terms.append("r.tray IS NOT NULL")
     return (" WHERE " + " AND ".join(terms) if terms else ""), values

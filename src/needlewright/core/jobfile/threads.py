@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from needlewright.core.codes import Reason, Seam, SeamWord
-from needlewright.core.jobs.database import Database
+from needlewright.core.jobfile.database import Database
 
 MAX_STEPS = 200  # of one find that can be undone
 

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from needlewright.core.jobs.database import Database
-from needlewright.core.jobs.odd_rows import whole_row
+from needlewright.core.jobfile.database import Database
+from needlewright.core.jobfile.odd_rows import whole_row
 
 TRAY, ASIDE, LATER, NOTE = FIELDS = ("tray", "aside", "later", "note")
 MAX_NOTE = 4000  # letters
@@ -53,6 +53,13 @@ class Reviews:
         if field not in (TRAY, ASIDE, LATER):
             raise ValueError(field)
         return self._database.write(partial(self._mark, field, tuple(ids), on), soon=True)
+
+    def put_in_tray(self, ids: Iterable[int]) -> None:
+        """Choose finds for delivery; those that are gone cannot be."""
+        self.mark(TRAY, ids, True)
+
+    def take_from_tray(self, ids: Iterable[int]) -> None:
+        self.mark(TRAY, ids, False)
 
     def _mark(self, field: str, ids: tuple[int, ...], on: bool) -> int:
         now = time.time() if on else None

@@ -11,7 +11,7 @@ import json
 from collections import Counter
 from functools import partial
 
-from needlewright.core.jobs.database import Database, Row
+from needlewright.core.jobfile.database import Database, Row
 from needlewright.core.walks import Outcome
 
 LEAST_BYTES = 1024  # of a file whose size tells it from others
