@@ -9,7 +9,7 @@ from needlewright.wording import cli as words
 
 COMMANDS = ("demo", "search", "deliver", "run", "sources", "forecast", "image", "join", "check",
             "mend", "finds", "tray", "rows", "standin", "put-back", "inside", "backups", "loss",
-            "compare")
+            "compare", "copy-job")
 
 
 def overview() -> argparse.ArgumentParser:

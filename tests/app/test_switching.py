@@ -5,21 +5,28 @@ from __future__ import annotations
 import contextlib
 import io
 import os
+import threading
 from unittest import mock
 
-from PySide6.QtTest import QSignalSpy
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QSignalSpy, QTest
+from PySide6.QtWidgets import QFileDialog
 
 from needlewright.app import worker
 from needlewright.app.settings import new_folder
 from needlewright.app.window import SEARCH
 from needlewright.core.errors import JobError
 from needlewright.core.jobfile.database import Database
+from needlewright.core.jobfile.folder import DATABASE
 from needlewright.core.jobfile.reviews import Reviews
 from needlewright.core.jobfile.store import Job
+from needlewright.core.jobs.opening import job_for_image
+from needlewright.core.jobs.runner import run_search
 from needlewright.core.search.plan import Plan
 from needlewright.demo import card
 from needlewright.demo.clips import encode
 from tests.app.test_window import WindowCase
+from tests.core.test_meetings import zero_page
 from tests.support import camera_jpeg, medium, noise
 
 
@@ -53,6 +60,28 @@ class SwitchingTest(WindowCase):
         self.assertEqual(self.session.ending, "done")
         with Job(first) as job:
             self.assertTrue(job.find_ids())
+
+    def test_a_damaged_job_is_copied_and_the_copy_opened(self):
+        first = self.folder / "one"
+        job, source = job_for_image(first, self.card_of("one.img", *map(camera_jpeg, range(3))))
+        list(run_search(job, source, Plan(("signatures",)), threading.Event()))
+        count = len(job.find_ids())
+        job.close()
+        zero_page(first / DATABASE, "log")
+        self.session.open_job(first)
+        self.wait(self.window._copy_job.isVisible, "what can be done about it")
+        self.assertIn("can be copied to a new job", self.window.notice_text.text())
+        to = self.folder / "copied"
+        with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(to)):
+            QTest.mouseClick(self.window._copy_job, Qt.MouseButton.LeftButton)
+        self.wait(lambda: self.session.board.folder == to, "the copy")
+        self.wait(lambda: "Search again" in self.window.notice_text.text(), "what came of it")
+        self.assertFalse(self.window._copy_job.isVisible())
+        self.assertEqual(len(self.job.find_ids()), count)
+        self.session.begin_search(Plan(("signatures",)))
+        self.wait(lambda: self.session.ending == "done", "the search of the copy")
+        self.assertEqual(len(self.job.find_ids()), count)
+        self.assertEqual(self.problems, [])
 
     def test_during_the_decoding_of_every_frame(self):
         clip = encode("mp4", frames=90, seed=5)

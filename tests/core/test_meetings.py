@@ -7,6 +7,7 @@ import io
 import json
 import logging
 import os
+import shutil
 import sqlite3
 import subprocess
 import threading
@@ -32,6 +33,7 @@ from needlewright.core.jobfile import database, migrations
 from needlewright.core.jobfile import folder as on_disk
 from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs import comparing
+from needlewright.core.jobs.anew import copy_job
 from needlewright.core.jobs.opening import job_for_image
 from needlewright.core.jobs.runner import run_search
 from needlewright.core.mending import treating
@@ -107,6 +109,16 @@ class DeliveryMeetingsTest(FolderTest):
         self.assertFalse((to / MARKER).exists())
 
 
+def zero_page(file, table):
+    """Zero the first page of a table of a job file."""
+    with contextlib.closing(sqlite3.connect(file)) as store:
+        ((page,),) = store.execute("SELECT rootpage FROM sqlite_master WHERE name = ?", (table,))
+    data = bytearray(file.read_bytes())
+    size = int.from_bytes(data[16:18], "big")
+    data[(page - 1) * size : page * size] = bytes(size)
+    file.write_bytes(data)
+
+
 class JobFileTest(FolderTest):
     def setUp(self):
         super().setUp()
@@ -117,11 +129,7 @@ class JobFileTest(FolderTest):
         self.file = self.folder / "job" / on_disk.DATABASE
 
     def test_a_job_with_zeroed_pages_is_told_listed_and_not_searched(self):
-        data = bytearray(self.file.read_bytes())
-        page = int.from_bytes(data[16:18], "big")
-        lost = len(data) // page // 2 * page
-        data[lost : lost + page] = bytes(page)
-        self.file.write_bytes(data)
+        zero_page(self.file, "checks")
         with Job(self.folder / "job") as job:
             self.assertIsNotNone(job.damage)
             with self.assertRaises(JobError) as caught:
@@ -131,6 +139,55 @@ class JobFileTest(FolderTest):
         with contextlib.redirect_stderr(told), contextlib.redirect_stdout(io.StringIO()):
             main(["finds", "--job", str(self.folder / "job")])
         self.assertEqual(told.getvalue().count("cannot be read"), 1)
+
+    def test_what_can_be_read_of_a_damaged_job_is_copied_and_searched_again(self):
+        folder, to = self.folder / "job", self.folder / "new"
+        with Job(folder) as job:
+            before = {r.id: job.record(r.id) for r in job.matching()}
+            job.reviews.write_note(max(before), "the weir at dusk")
+            job.labels.put("class", dict.fromkeys(before, "icon"))
+        data = bytearray(self.file.read_bytes())
+        page = int.from_bytes(data[16:18], "big")
+        told = io.StringIO()
+        for lost in range(page, len(data), page):  # whatever page it is
+            with self.subTest(lost // page), contextlib.redirect_stderr(io.StringIO()):
+                self.file.write_bytes(data[:lost] + bytes(page) + data[lost + page:])
+                shutil.rmtree(to, ignore_errors=True)
+                try:
+                    done = copy_job(folder, to, threading.Event())
+                except JobError as error:
+                    self.assertEqual(error.code, "job-damaged")
+                    continue
+                with Job(to) as job:
+                    self.assertIsNone(job.damage)
+                    kept = {r.id: job.record(r.id) for r in job.matching()}
+                    self.assertEqual(len(kept), done.finds)
+                    for number, record in kept.items():
+                        self.assertEqual(record.row.start, before[number].row.start)
+                        self.assertEqual((record.content, record.checks),
+                                         (before[number].content, before[number].checks))
+                        self.assertEqual(job.thumbnail(number) == b"",
+                                         not before[number].row.has_thumbnail)
+                    self.assertEqual(sum(t.finds for t in job.tally()), len(kept))
+                    if job.sources():
+                        list(run_search(job, job.sources()[0], Plan(), threading.Event()))
+                        self.assertEqual(
+                            {(r.start, r.size, r.grade) for r in job.matching()},
+                            {(r.row.start, r.row.size, r.row.grade) for r in before.values()})
+        with contextlib.redirect_stdout(told):
+            self.file.write_bytes(data)
+            main(["copy-job", "--job", str(folder), "--to", str(self.folder / "again")])
+        self.assertIn(f"{self.count} finds copied to", told.getvalue())
+        with Job(self.folder / "again") as job:
+            self.assertEqual(job.reviews.of(max(before)).note, "the weir at dusk")
+            self.assertEqual(job.labels.all("class"), dict.fromkeys(before, "icon"))
+            self.assertEqual({n: job.record(n) for n in before}, before)
+        for wrong, code in ((folder, "job-copy-within"), (folder / "x", "job-copy-within"),
+                            (self.folder / "again", "job-copy-taken"),
+                            (self.folder, "job-not-ours")):
+            with self.subTest(wrong), self.assertRaises(JobError) as caught:
+                copy_job(folder, wrong, threading.Event())
+            self.assertEqual(caught.exception.code, code)
 
     def test_what_stands_in_the_log_alone_is_seen_where_nothing_may_be_written(self):
         writing = Job(self.folder / "job")

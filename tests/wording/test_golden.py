@@ -69,6 +69,7 @@ REASONS = (
 )
 GRADES = (
     ("whole", 1.0, [Check("a", PASS, "x")] * 6, "photo", "whole: all six checks pass"),
+    ("whole", 1.0, [], "photo", "whole; its checks cannot be read"),
     ("partial", 0.553, [Check("coded data", FAIL, "x")], "photo", "partial: 55 % of its area"),
     ("partial", 0.5, [Check("every frame", FAIL, "x")], "video", "partial: 50 % of its play time"),
     ("partial", 0.5, [Check("structure", FAIL, "x")], "document", "partial: 50 % of its bytes"),

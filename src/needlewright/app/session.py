@@ -14,6 +14,7 @@ from needlewright.app.copies import Copies
 from needlewright.app.courtesy import at_work
 from needlewright.app.demo_jobs import DemoJobs
 from needlewright.app.desk import Desk
+from needlewright.app.job_copies import JobCopies
 from needlewright.app.joining import Joining
 from needlewright.app.looking import Listings
 from needlewright.app.mends import Mends
@@ -60,6 +61,8 @@ class Session(QObject):
     search_changed = Signal()  # began, told, paused, ended
     delivery_changed = Signal()
     problem = Signal(str)
+    damaged = Signal(str)  # the open job is, which can be copied
+    copied = Signal(object)  # it was, and the copy is open: CopiedJob
     go_to = Signal(int)  # station
 
     def __init__(self, settings: Settings, parent: QObject | None = None,
@@ -101,6 +104,10 @@ class Session(QObject):
         self.copies.image_came.connect(self._image_came)
         self.copies.changed.connect(self._copy_changed)
         self.joining = Joining(self)
+        self.job_copies = JobCopies(self)
+        self.job_copies.problem.connect(self.problem)
+        self.job_copies.copied.connect(lambda done: self._open(
+            lambda: (Job(done.folder), None), lambda: self.copied.emit(done)))
         self.mends = Mends(self)
         self.mends.failed.connect(self.problem)
         self.mends.came.connect(self._mended)
@@ -225,7 +232,7 @@ class Session(QObject):
 
     def _job_damaged(self, folder: object, reason: str) -> None:
         if self.board.folder == folder:
-            self.problem.emit(errors.explain(JobError(
+            self.damaged.emit(errors.explain(JobError(
                 "job-damaged-in-part", path=str(folder), reason=reason)))
 
     def choose_source(self, number: int) -> None:
@@ -471,6 +478,7 @@ class Session(QObject):
         self.search = self.delivery = self.frames = None
         self.delivering = None
         self.joining.end()
+        self.job_copies.end()
         self.mends.end()
         self.putting.end()
         self.listings.end()

@@ -14,6 +14,7 @@ from PySide6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
     QDialog,
+    QFileDialog,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -50,6 +51,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.search.registry import steps
 from needlewright.wording import activity as activity_words
 from needlewright.wording import finds as find_words
+from needlewright.wording import jobs as job_words
 from needlewright.wording import units
 from needlewright.wording import window as words
 
@@ -110,6 +112,8 @@ class MainWindow(QMainWindow):
         inside.setContentsMargins(16, 8, 16, 8)
         text = label("", "problem", "noticeText", wrap=True)
         inside.addWidget(text, 1)
+        self._copy_job = button(job_words.COPY, "copyJob", self._copy_damaged)
+        inside.addWidget(self._copy_job)
         inside.addWidget(button(words.CLOSE, "closeNotice", self.hide_notice, "link"))
         outer.addWidget(frame)
         box.hide()
@@ -132,6 +136,9 @@ class MainWindow(QMainWindow):
         session.copies.lane_came.connect(self._copy_lane_came)
         session.copies.changed.connect(self._copy_changed)
         session.problem.connect(self.show_problem)
+        session.damaged.connect(self._show_damaged)
+        session.copied.connect(lambda done: self.show_answer(
+            job_words.copied(done.finds, done.known, str(done.folder))))
         session.shelves.told.connect(self.show_answer)
         session.go_to.connect(self.show_station)
         session.shelves.asker.asked.connect(self._ask_secret)
@@ -322,7 +329,20 @@ class MainWindow(QMainWindow):
         """What answers a person, and is no problem."""
         self._show_notice(sentence, "")
 
+    def _show_damaged(self, sentence: str) -> None:
+        """The open job is damaged: what can be read of it may be copied."""
+        self._show_notice(sentence, "problem")
+        self._copy_job.show()
+
+    def _copy_damaged(self) -> None:
+        path = QFileDialog.getExistingDirectory(self, job_words.CHOOSE_COPY)
+        folder = self.session.board.folder
+        if path and folder is not None:
+            self.show_answer(job_words.COPYING)
+            self.session.job_copies.begin(folder, Path(path))
+
     def _show_notice(self, sentence: str, role: str) -> None:
+        self._copy_job.hide()
         self.notice_text.setText(sentence)
         for widget in (self._notice_frame, self.notice_text):
             widget.setProperty("role", role)

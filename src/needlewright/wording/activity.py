@@ -85,6 +85,7 @@ LOG = {
     "copy-time": "{image}: the time given is over, {bytes_size} were read.",
     "failed": "{text}",
     "job-made": "Job made.",
+    "job-copied": "Copied from the damaged job in {from}: {finds} of {known} finds.",
     "source-added": "{source} opened read-only, {bytes_size}.",
 }
 

@@ -282,6 +282,8 @@ def grade_line(grade: str, share: float, checks: Sequence[Check], kind: str = "p
     """'whole: all six checks pass', 'partial: 55 % of its area; …': the grade with its reason."""
     if grade == "whole":
         passed = sum(1 for c in checks if c.outcome is Outcome.PASS)
+        if not passed:  # of a damaged job
+            return "whole; its checks cannot be read"
         return f"whole: all {_number(passed)} checks pass"
     against = [c for c in checks if c.outcome in (Outcome.FAIL, Outcome.DOUBT)]
     first = f"{against[0].name} {OUTCOMES[against[0].outcome]}" if against else ""

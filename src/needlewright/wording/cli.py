@@ -60,6 +60,8 @@ HELP = {
     "loss": "when the loss was: tell it, or set it", "loss_day": "on this day, as YYYY-MM-DD",
     "loss_after": "after the photo of this number", "loss_unknown": "nobody knows",
     "compare": "which finds of different sources are the same, and what is only on a shelf",
+    "copy_job": "copy what can be read of a damaged job into a new one",
+    "copy_job_to": "an empty folder, which becomes the new job",
     "run": "all of it in one go",
     "job_there": "the job folder",
     "job": "the job folder; made if it is not there", "to": "the folder that becomes the bag",

@@ -126,12 +126,15 @@ SENTENCES = {
                    "or stop it; nothing was changed.",
     "job-damaged": "The job file at {path} cannot be read: {reason}.",
     "job-damaged-searched": "The job file at {path} is damaged ({reason}), so no search writes to "
-                            "it any more. What can be read of it is listed and delivered; begin "
-                            "a new job to search again.",
+                            "it any more. What can be read of it is listed and delivered; copy it "
+                            "to a new job to search again.",
     "job-row-damaged": "The job file is damaged: an entry in it makes no sense ({reason}). Finds "
                        "that can be read are still listed and delivered.",
     "job-damaged-in-part": "Parts of the job file at {path} cannot be read ({reason}); what can be "
-                           "read is shown.",
+                           "read is shown, and can be copied to a new job.",
+    "job-copy-taken": "There is a job in {path} already; choose an empty folder.",
+    "job-copy-within": "{path} lies in the job that is to be copied; choose a folder outside of "
+                       "it.",
     "job-in-source": "{path} lies in the folder that is to be looked at, and nothing may be "
                      "written there; choose a place outside of it.",
     "job-on-source": "{path} lies on the medium that is being recovered, and nothing may be "
