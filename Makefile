@@ -3,7 +3,7 @@ VENV ?= .venv
 PY := $(VENV)/bin/python
 STAMP := $(VENV)/.ready
 
-.PHONY: setup demo test lint bench fuzz screenshots lock
+.PHONY: setup demo test branches lint bench fuzz screenshots lock
 
 setup: $(STAMP)
 
@@ -24,6 +24,10 @@ test: $(STAMP)
 	@$(PY) -c "from needlewright.core.warming import warm; warm()" & \
 	$(MAKE) --no-print-directory lint; status=$$?; wait; exit $$status
 	@QT_QPA_PLATFORM=offscreen $(PY) tools/run_tests.py
+
+branches: $(STAMP)
+	@rm -rf build/branches
+	@QT_QPA_PLATFORM=offscreen $(PY) tools/run_tests.py --branches
 
 fuzz: $(STAMP)
 	@$(PY) -m tests.fuzz

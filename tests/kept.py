@@ -1,8 +1,9 @@
 """Made-up media kept on disk: encoders take longer than most of what the tests do with their files.
 
 What a maker returns is kept under the hash of its arguments, of the code of all makers and of the
-libraries' versions, in `build/made` or in the folder that NEEDLEWRIGHT_MADE names; a changed maker
-makes anew. Two processes may make the same at once, and nobody sees half of it.
+libraries' versions, in the user's cache or in the folder that NEEDLEWRIGHT_MADE names, for all
+clones alike; a changed maker makes anew, and what nobody asked for in a month goes. Two processes
+may make the same at once, and nobody sees half of it.
 """
 
 from __future__ import annotations
@@ -15,6 +16,7 @@ import os
 import pickle
 import random
 import tempfile
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -22,9 +24,12 @@ from typing import Any
 import av
 import numpy as np
 import PIL
+import platformdirs
 
 ROOT = Path(__file__).resolve().parents[1]
-PLACE = Path(os.environ.get("NEEDLEWRIGHT_MADE", ROOT / "build" / "made"))
+PLACE = Path(os.environ.get("NEEDLEWRIGHT_MADE")
+             or Path(platformdirs.user_cache_dir("needlewright-tests")) / "made")
+KEPT_S = 30 * 86_400.0
 MAKERS = ("src/needlewright/demo", "tests/media", "benchmarks/families.py")
 
 
@@ -54,6 +59,8 @@ def kept(maker: Callable[..., Any]) -> Callable[..., Any]:
             result, states = pickle.loads(path.read_bytes())
             for chance, state in zip(chances, states, strict=True):
                 chance.setstate(state)
+            with contextlib.suppress(OSError):
+                os.utime(path)
             return result
         result = maker(*args, **options)
         _keep(path, pickle.dumps((result, [one.getstate() for one in chances])))
@@ -70,8 +77,17 @@ def _keep(path: Path, data: bytes) -> None:
         os.replace(out.name, path)
 
 
+def forget_old() -> None:
+    """Remove what was not asked for in a month."""
+    with contextlib.suppress(OSError):
+        for path in PLACE.iterdir():
+            if time.time() - path.stat().st_mtime > KEPT_S:
+                path.unlink(missing_ok=True)
+
+
 def install() -> None:
     """Keep what the slow makers make, for all who call them; before any test is loaded."""
+    forget_old()
     from needlewright.demo import clips, scenes
 
     clips.encode, clips.record = kept(clips.encode), kept(clips.record)

@@ -1,9 +1,12 @@
 """Runs all tests, class by class on as many processes as there are cores, and ends with
 'N passed, N failed' alone on a line. Before that, the share of tests in lines of code.
 
-`python tools/run_tests.py [--measure] [--drawn] [NAME ...]`, for example `tests.core.test_search`.
+`python tools/run_tests.py [--measure] [--drawn] [--branches] [NAME ...]`, for example
+`tests.core.test_search`.
 Classes that take longest begin first, as `tests/times.json` has them: seconds of those that take
 more than two; `--measure` writes that file anew. `--drawn`: the modules that draw examples.
+`--branches`: tell which part of each package's branches is taken, and fail where it is less than it
+was; with `--measure` that becomes what may not fall.
 """
 
 from __future__ import annotations
@@ -44,9 +47,23 @@ class Outcome:
     seconds: float
 
 
-def run_named(name: str) -> Outcome:
-    """Run the tests of a module or a class; the text is empty where all is well."""
+def run_named(name: str, branches: bool = False) -> Outcome:
+    """Run the tests of a module or a class; the text is empty where all is well. `branches`: note
+    which are taken."""
     sys.path.insert(0, str(ROOT))
+    measuring = None
+    if branches:
+        from tools.branches import begin
+        measuring = begin()
+    try:
+        return outcome_of(name)
+    finally:
+        if measuring is not None:
+            measuring.stop()
+            measuring.save()
+
+
+def outcome_of(name: str) -> Outcome:
     with contextlib.suppress(ImportError):
         from needlewright.core.checks.decoding import SPARES
         SPARES.any_use = True  # one pool of decoders for all tests of this process
@@ -100,18 +117,18 @@ def drawn() -> list[str]:
                   if "from hypothesis" in path.read_text(encoding="utf-8"))
 
 
-def all_run(names: list[str]) -> Iterator[Outcome]:
+def all_run(names: list[str], branches: bool) -> Iterator[Outcome]:
     """The outcome of each of `names`, as they come in."""
     waiting, done = queue.Queue[str](), queue.Queue[Outcome]()
     for name in names:
         waiting.put(name)
     for _ in range(os.cpu_count() or 1):
-        threading.Thread(target=work_off, args=(waiting, done), daemon=True).start()
+        threading.Thread(target=work_off, args=(waiting, done, branches), daemon=True).start()
     for _ in names:
         yield done.get()
 
 
-def work_off(waiting: queue.Queue[str], done: queue.Queue[Outcome]) -> None:
+def work_off(waiting: queue.Queue[str], done: queue.Queue[Outcome], branches: bool) -> None:
     """Run what waits in a process of its own; one that ends, or does not, costs one name only."""
     pool = None
     with contextlib.suppress(queue.Empty):
@@ -120,7 +137,7 @@ def work_off(waiting: queue.Queue[str], done: queue.Queue[Outcome]) -> None:
             pool = pool or ProcessPoolExecutor(
                 1, mp_context=get_context("spawn"), initializer=faulthandler.enable)
             try:
-                outcome = pool.submit(run_named, name).result(MOST_S)
+                outcome = pool.submit(run_named, name, branches).result(MOST_S)
             except Exception as error:
                 outcome = Outcome(name, 1, 1, 0, f"{error!r}", MOST_S)
                 end(pool, signal.SIGABRT)  # on which it says where it is
@@ -137,9 +154,9 @@ def end(pool: ProcessPoolExecutor, how: signal.Signals) -> None:
         process.kill()
 
 
-def main(names: list[str], measure: bool) -> int:
+def main(names: list[str], measure: bool, branches: bool) -> int:
     outcomes = []
-    for outcome in all_run(names or all_names()):
+    for outcome in all_run(names or all_names(), branches):
         outcomes.append(outcome)
         if outcome.failed or outcome.seconds >= WORTH_S:
             print(f"{outcome.name}: {outcome.run} run, {outcome.failed} failed, "
@@ -158,6 +175,11 @@ def main(names: list[str], measure: bool) -> int:
         print(f"they must be {LEAST:.0%} to {MOST:.0%}")
         failed += 1
         run += 1
+    if branches:
+        from tools.branches import report
+        if not report(measure):
+            failed += 1
+            run += 1
     if skipped:
         print(f"{skipped} skipped")
     print(f"{run - failed - skipped} passed, {failed} failed", flush=True)
@@ -166,6 +188,8 @@ def main(names: list[str], measure: bool) -> int:
 
 if __name__ == "__main__":
     given = [one for one in sys.argv[1:] if not one.startswith("--")]
-    status = main(drawn() if "--drawn" in sys.argv else given, "--measure" in sys.argv)
+    sys.path.insert(0, str(ROOT))
+    status = main(drawn() if "--drawn" in sys.argv else given, "--measure" in sys.argv,
+                  "--branches" in sys.argv)
     sys.stdout.flush()
     os._exit(status)

@@ -128,7 +128,7 @@ class SwitchingTest(WindowCase):
         folder = self.opened("one.img", *(camera_jpeg(i) for i in range(3)))
         self.session.begin_search(Plan(("signatures",)))
         self.wait(lambda: not self.session.searching, "the search")
-        told = QSignalSpy(self.session.problem)
+        told = QSignalSpy(self.session.damaged)
 
         def half(database, sql, values=(), plain=Database.rows):
             found = plain(database, sql, values)
