@@ -111,7 +111,7 @@ class MigrationTest(FolderTest):
             store.execute("INSERT INTO finds (id, source, key, kind, format, extension, start,"
                           " size, grade, share, found_by, path, record_at, content) VALUES (?, 1,"
                           " ?, 'photo', 'jpeg', 'jpg', ?, 5, 'whole', 1.0, 'files', 'p', 0, ?)",
-                          (number + 1, f"jpeg:{number}", number, content))
+                          (number + 1, f"jpeg:0:{number}:p", 0, content))
         store.execute("INSERT INTO missing VALUES (2), (99)")
         store.commit()
         store.close()
