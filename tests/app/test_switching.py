@@ -72,8 +72,18 @@ class SwitchingTest(WindowCase):
         self.wait(self.window._copy_job.isVisible, "what can be done about it")
         self.assertIn("can be copied to a new job", self.window.notice_text.text())
         to = self.folder / "copied"
-        with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(to)):
-            QTest.mouseClick(self.window._copy_job, Qt.MouseButton.LeftButton)
+
+        def copy(place):
+            with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(place)):
+                QTest.mouseClick(self.window._copy_job, Qt.MouseButton.LeftButton)
+
+        copy(first)  # no place for it: told, and another can be chosen
+        self.wait(lambda: "outside of" in self.window.notice_text.text(), "why not")
+        self.assertTrue(self.window._copy_job.isVisible())
+        self.window.hide_notice()
+        self.session.open_job(first)
+        self.wait(self.window._copy_job.isVisible, "that it is told again")
+        copy(to)
         self.wait(lambda: self.session.board.folder == to, "the copy")
         self.wait(lambda: "Search again" in self.window.notice_text.text(), "what came of it")
         self.assertFalse(self.window._copy_job.isVisible())

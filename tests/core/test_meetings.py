@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import io
 import json
 import logging
@@ -174,6 +175,9 @@ class JobFileTest(FolderTest):
                         self.assertEqual(
                             {(r.start, r.size, r.grade) for r in job.matching()},
                             {(r.row.start, r.row.size, r.row.grade) for r in before.values()})
+                        found_again = {r.id for r in job.matching()} - set(kept)
+                        self.assertTrue(all(n > max(before) for n in found_again))
+                        self.assertTrue(all(job.thumbnail(n) for n in found_again))
         with contextlib.redirect_stdout(told):
             self.file.write_bytes(data)
             main(["copy-job", "--job", str(folder), "--to", str(self.folder / "again")])
@@ -188,6 +192,38 @@ class JobFileTest(FolderTest):
             with self.subTest(wrong), self.assertRaises(JobError) as caught:
                 copy_job(folder, wrong, threading.Event())
             self.assertEqual(caught.exception.code, code)
+
+    def test_a_copy_of_a_job_reads_on_behind_bad_files_and_keeps_off_sources(self):
+        folder, plain = self.folder / "job", shutil.copy2
+        (folder / "mended").mkdir()
+        for name in ("a.jpg", "b.jpg"):
+            (folder / "mended" / name).write_bytes(b"otter")
+        (folder / "mended" / "elsewhere").symlink_to(self.folder)
+        os.mkfifo(folder / "mended" / "pipe")
+
+        def failing(number):
+            def copy(path, to):
+                if path.name == "a.jpg":
+                    raise OSError(number, os.strerror(number))
+                return plain(path, to)
+            return mock.patch.object(shutil, "copy2", copy)
+
+        with failing(errno.EIO):
+            done = copy_job(folder, self.folder / "some", threading.Event())
+        self.assertEqual((done.finds, done.missed), (self.count, 1))
+        self.assertEqual([p.name for p in (done.folder / "mended").iterdir()], ["b.jpg"])
+        with failing(errno.ENOSPC), self.assertRaises(JobError) as caught:
+            copy_job(folder, self.folder / "full", threading.Event())
+        self.assertEqual(caught.exception.code, "job-not-written")
+        shelf = self.folder / "shelf"
+        shelf.mkdir()
+        (shelf / "otter.jpg").write_bytes(camera_jpeg(3))
+        job, _ = job_for_image(self.folder / "of a shelf", shelf)
+        job.close()
+        with self.assertRaises(JobError) as caught:
+            copy_job(job.folder, shelf / "new", threading.Event())
+        self.assertEqual(caught.exception.code, "job-in-source")
+        self.assertFalse((shelf / "new").exists())
 
     def test_what_stands_in_the_log_alone_is_seen_where_nothing_may_be_written(self):
         writing = Job(self.folder / "job")

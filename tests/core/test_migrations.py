@@ -30,14 +30,20 @@ V1_FIND = ("INSERT INTO finds (id, source, kind, format, extension, start, size,
            " '[[\"EXIF\", 4096, 5000]]', 4100, 4200, 1)")
 
 
-def written(folder, version):
-    """A job file as version `version` wrote it, every table of that version filled."""
+def begun(folder, version):
+    """An empty job file of version `version`, open."""
     folder.mkdir(parents=True)
     store = sqlite3.connect(folder / DATABASE)
     for number in range(version):
         store.executescript(MIGRATIONS[number])
     store.execute(f"PRAGMA application_id = {APPLICATION_ID}")
     store.execute(f"PRAGMA user_version = {version}")
+    return store
+
+
+def written(folder, version):
+    """A job file as version `version` wrote it, every table of that version filled."""
+    store = begun(folder, version)
     store.execute("INSERT INTO meta VALUES ('title', 'otter survey')")
     store.execute("INSERT INTO sources (id, name, path, size, sector_size, sha256, added)"
                   " VALUES (?, ?, ?, ?, ?, ?, ?)", SOURCE)
@@ -98,12 +104,7 @@ class MigrationTest(FolderTest):
     def test_what_was_on_a_shelf_alone_is_a_label_and_shelves_have_their_keys(self):
         keys = ("DCIM/otter.jpg", "Re\u00e9d \"9\".jpg", os.fsdecode(b"w\xffir.jpg"))
         folder = self.folder / "ten"
-        folder.mkdir()
-        store = sqlite3.connect(folder / DATABASE)
-        for number in range(10):
-            store.executescript(MIGRATIONS[number])
-        store.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-        store.execute("PRAGMA user_version = 10")
+        store = begun(folder, 10)
         store.execute("INSERT INTO sources (id, kind, name, path, size, sector_size, added)"
                       " VALUES (1, 'folder', 'a', '/a', 1000000, 512, 1.0)")
         told = [json.dumps({"kind": "object", "key": key, "size": 5}) for key in keys]
@@ -131,12 +132,7 @@ class MigrationTest(FolderTest):
 
     def test_what_was_partial_and_complete_is_unproven_now(self):
         folder = self.folder / "eight"
-        folder.mkdir()
-        store = sqlite3.connect(folder / DATABASE)
-        for number in range(8):
-            store.executescript(MIGRATIONS[number])
-        store.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-        store.execute("PRAGMA user_version = 8")
+        store = begun(folder, 8)
         store.execute("INSERT INTO sources (id, name, path, size, sector_size, added)"
                       " VALUES (1, 'a', '/a', 1000000, 512, 1.0)")
         cases = ((1, "partial", 1.0, "doubt"), (2, "partial", 1.0, "fail"),

@@ -7,6 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from needlewright.app.courtesy import GivingWay
+from needlewright.app.one_work import OneWork
 from needlewright.app.worker import Work
 from needlewright.core.jobfile.store import Job
 from needlewright.core.jobs.comparing import Comparing, compare
@@ -28,52 +29,27 @@ class CompareWork(Work):
                     self.told.emit(event.done, event.total)
 
 
-class Comparisons(QObject):
-    """One at a time. `done`: it came to its end, so that what is missing is known."""
+class Comparisons(OneWork):
+    """`done`: it came to its end, so that what is missing is known."""
 
-    changed = Signal()
     done = Signal()
-    problem = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._work: CompareWork | None = None
         self.told = (0, 0)
-
-    @property
-    def busy(self) -> bool:
-        return self._work is not None
 
     def begin(self, folder: Path) -> None:
         """Compare the sources of the job in `folder`."""
-        if self._work is not None:
+        if self.busy:
             return
         work = CompareWork(folder, self)
         work.told.connect(self._told)
-        work.failed.connect(self.problem)
-        work.finished.connect(self._over)
-        self._work, self.told = work, (0, 0)
-        work.start()
-        self.changed.emit()
+        self.told = (0, 0)
+        self.start(work)
 
-    def end(self) -> None:
-        """Stop and wait, for closing."""
-        work, self._work = self._work, None
-        if work is not None:
-            work.blockSignals(True)
-            work.end()
-            work.deleteLater()
-            self.changed.emit()
+    def came_to_its_end(self) -> None:
+        self.done.emit()
 
     def _told(self, done: int, total: int) -> None:
         self.told = done, total
         self.changed.emit()
-
-    def _over(self) -> None:
-        work, self._work = self._work, None
-        if work is not None:
-            stopped = work.stop_signal.is_set()
-            work.deleteLater()
-            self.changed.emit()
-            if not stopped:
-                self.done.emit()

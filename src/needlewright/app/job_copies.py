@@ -6,6 +6,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
+from needlewright.app.one_work import OneWork
 from needlewright.app.worker import Work
 from needlewright.core.jobs.anew import copy_job
 from needlewright.core.stopping import Interrupted
@@ -27,34 +28,14 @@ class CopyJobWork(Work):
             return
 
 
-class JobCopies(QObject):
-    """One at a time. `copied`: a new job is there."""
+class JobCopies(OneWork):
+    """`copied`: a new job is there."""
 
-    copied = Signal(object)
-    problem = Signal(str)
-
-    def __init__(self, parent: QObject | None = None) -> None:
-        super().__init__(parent)
-        self._work: CopyJobWork | None = None
+    copied = Signal(object)  # CopiedJob
 
     def begin(self, folder: Path, to: Path) -> None:
-        if self._work is not None:
+        if self.busy:
             return
-        work = self._work = CopyJobWork(folder, to, self)
+        work = CopyJobWork(folder, to, self)
         work.copied.connect(self.copied)
-        work.failed.connect(self.problem)
-        work.finished.connect(self._over)
-        work.start()
-
-    def end(self) -> None:
-        """Stop and wait, for closing."""
-        work, self._work = self._work, None
-        if work is not None:
-            work.blockSignals(True)
-            work.end()
-            work.deleteLater()
-
-    def _over(self) -> None:
-        work, self._work = self._work, None
-        if work is not None:
-            work.deleteLater()
+        self.start(work)

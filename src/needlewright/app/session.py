@@ -105,7 +105,7 @@ class Session(QObject):
         self.copies.changed.connect(self._copy_changed)
         self.joining = Joining(self)
         self.job_copies = JobCopies(self)
-        self.job_copies.problem.connect(self.problem)
+        self.job_copies.problem.connect(self.damaged)
         self.job_copies.copied.connect(lambda done: self._open(
             lambda: (Job(done.folder), None), lambda: self.copied.emit(done)))
         self.mends = Mends(self)

@@ -138,7 +138,7 @@ class MainWindow(QMainWindow):
         session.problem.connect(self.show_problem)
         session.damaged.connect(self._show_damaged)
         session.copied.connect(lambda done: self.show_answer(
-            job_words.copied(done.finds, done.known, str(done.folder))))
+            job_words.copied(done.finds, done.known, str(done.folder), done.missed)))
         session.shelves.told.connect(self.show_answer)
         session.go_to.connect(self.show_station)
         session.shelves.asker.asked.connect(self._ask_secret)

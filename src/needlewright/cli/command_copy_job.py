@@ -25,7 +25,8 @@ def _run(options: argparse.Namespace, stop: StopSignal) -> int:
         done = copy_job(Path(options.job), Path(options.to), stop)
     except Interrupted as error:
         raise KeyboardInterrupt from error
-    print(job_words.copied(done.finds, done.known, one_line(str(done.folder))))
+    print(job_words.copied(done.finds, done.known, one_line(str(done.folder)),
+                          done.missed))
     return 0
 
 

@@ -10,8 +10,9 @@ COPYING = "What can be read of the job is being copied…"
 SEARCH_AGAIN = "Search again to find what is missing."
 
 
-def copied(finds: int, known: int, folder: str) -> str:
+def copied(finds: int, known: int, folder: str, missed: int) -> str:
     """'1,204 of 1,310 finds copied to /jobs/weir. Search …'"""
     some = units.count(finds, "find") if finds >= known else (
         f"{finds:,} of {units.count(known, 'find')}")
-    return f"{some} copied to {folder}. {SEARCH_AGAIN}"
+    files = f" {units.count(missed, 'file')} of the job could not be read." if missed else ""
+    return f"{some} copied to {folder}.{files} {SEARCH_AGAIN}"

@@ -66,6 +66,7 @@ class FindsModel(QThread):
     def open(self, folder: Path | None) -> None:
         with self._lock:
             self._folder, self._dirty = folder, True
+            self._told_of.clear()
             self._lock.notify()
         if not self.isRunning():
             self.start()

@@ -31,7 +31,7 @@ class Places:
         """(start, stop) of all extents of finds that are whole and that a record names."""
         return self._database.rows(  # type: ignore[return-value]
             "SELECT e.offset, e.offset + e.length FROM finds f JOIN extents e ON e.find = f.id"
-            " WHERE f.source = ? AND f.grade = 'whole' AND f.content IS NULL"
+            " WHERE f.source = ? AND f.grade = 'whole' AND f.content_kind = 'stretches'"
             " AND f.record_at IS NOT NULL"
             " AND e.offset IS NOT NULL ORDER BY e.offset", (source,))
 
@@ -46,7 +46,7 @@ class Places:
         """The first bytes of the finds that are whole."""
         return [row[0] for row in self._database.rows(
             "SELECT DISTINCT start FROM finds WHERE source = ? AND grade = 'whole'"
-            " AND content IS NULL", (source,))]
+            " AND content_kind = 'stretches'", (source,))]
 
     def pieces(self, source: int) -> list[tuple[int, int, int]]:
         """(id, byte, length) of the extents of whole finds in several pieces, in file order."""
@@ -60,7 +60,7 @@ class Places:
         """(id, size) of the removed files of a source that are whole and that a record names."""
         return self._database.rows(  # type: ignore[return-value]
             "SELECT id, size FROM finds WHERE source = ? AND grade = 'whole' AND removed = 1"
-            " AND record_at IS NOT NULL AND content IS NULL", (source,))
+            " AND record_at IS NOT NULL AND content_kind = 'stretches'", (source,))
 
     def broken(self, source: int) -> list[tuple[int, str, str, int | None, str]]:
         """(id, key, format, byte where it breaks, why) of the finds of a source that are not whole

@@ -198,9 +198,10 @@ class Job:
 
     def _salvaged(self, sql: str, values: Sequence[Any]) -> list[tuple[Any, ...]]:
         """The rows that a damaged file still gives, asked for a few at a time."""
-        last = self._database.rows("SELECT max(seq) FROM sqlite_sequence WHERE name = 'finds'")
+        last = self._database.rows("SELECT seq FROM sqlite_sequence WHERE name = 'finds'")
+        last += self._database.rows("SELECT max(id) FROM finds")  # either may be what is damaged
         found: dict[int, tuple[Any, ...]] = {}
-        for low in range(0, (last[0][0] or 0) + 1 if last else 0, SALVAGE_ROWS):
+        for low in range(0, max((row[0] or 0 for row in last), default=-1) + 1, SALVAGE_ROWS):
             for row in self._database.rows(f"{sql} f.id BETWEEN ? AND ?",
                                            (*values, low, low + SALVAGE_ROWS - 1)):
                 found[row[0]] = row
