@@ -110,6 +110,7 @@ class MainWindow(QMainWindow):
         self._notice_frame = frame
         inside = QHBoxLayout(frame)
         inside.setContentsMargins(16, 8, 16, 8)
+        inside.setSpacing(16)
         text = label("", "problem", "noticeText", wrap=True)
         inside.addWidget(text, 1)
         self._copy_job = button(job_words.COPY, "copyJob", self._copy_damaged)
