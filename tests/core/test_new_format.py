@@ -10,6 +10,7 @@ from needlewright.core.formats import mp4, recognising, registry
 from needlewright.core.formats.base import Format, Signature
 from needlewright.core.sources.source import Source
 from needlewright.core.stitching.base import formats_by_hand, joiner_for
+from needlewright.core.stitching.chained.chains import base as chains
 from needlewright.core.walks import Break, Facts, Kind, Walk
 from tests.support import FolderTest, finds_on, jpeg, medium, noise, scene
 
@@ -35,7 +36,8 @@ def walk(source: Source, start: int, stop: int) -> Walk:
 
 
 OTTER = Format("ottr", Kind.PHOTO, "ott1", (Signature(MAGIC),), lambda head: head[:16] == MAGIC,
-               walk, aliases={"ottx": "ott1"}, brands=(b"ott ",), joined="around", checked=True)
+               walk, aliases={"ottx": "ott1"}, brands=(b"ott ",), joined="around", checked=True,
+               object_formats={"ott1": 0xB8FE})
 
 
 class NewFormatTest(FolderTest):
@@ -58,6 +60,7 @@ class NewFormatTest(FolderTest):
         self.assertIs(recognising.format_of_name("card/0712.OTTX"), OTTER)
         self.assertEqual(recognising.kind_of_name("a.ott1"), (Kind.PHOTO, "ottr", "ott1"))
         self.assertEqual(recognising.recognise(whole(1)[:64]), [OTTER])  # and it is no clip
+        self.assertEqual(recognising.object_format_of_name("card/0712.OTTX"), 0xB8FE)
 
     def test_it_is_found_among_others(self):
         photo = jpeg(scene(5, 64, 48))
@@ -73,7 +76,28 @@ class NewFormatTest(FolderTest):
         self.assertIsNone(joiner_for("nobody's"))
 
 
+    def test_its_items_are_followed_as_its_module_says(self):
+        def follow(source: Source, bad: int) -> chains.Next:
+            return chains.Next(0, bad, 4, chains.exact(b"weir"))
+
+        self.assertIsNone(chains.chain_of("ottr"))
+        chains.register("ottr", follow)
+        self.addCleanup(chains._chains._entries.pop, "ottr")
+        self.assertIs(chains.chain_of("ottr"), follow)
+        with self.assertRaises(ValueError):
+            chains.register("png", follow)  # has one
+
+
 class NamesTest(unittest.TestCase):
+    def test_devices_are_told_the_number_of_iso_15740(self):
+        for name, number in {
+                "BF_0001.JPG": 0x3801, "x.jpeg": 0x3801, "x.Png": 0x380B, "x.gif": 0x3807,
+                "x.bmp": 0x3804, "x.tiff": 0x380D, "x.wav": 0x3008, "x.mp3": 0x3009,
+                "x.avi": 0x300A, "x.MPEG": 0x300B, "x.mov": 0x300D, "x.mp4": 0xB982,
+                "x.3gp": 0xB984, "x.heic": 0x3000, "x.dng": 0x3000, "x.otter": 0x3000,
+                "jpg": 0x3000, "": 0x3000}.items():
+            self.assertEqual(recognising.object_format_of_name(name), number, name)
+
     def test_every_other_name_leads_to_an_extension_of_its_own_format(self):
         for form in registry.formats().values():
             own = {v.extension for v in (form.plain, *form.variants)}

@@ -29,7 +29,7 @@ from needlewright.core.search.plan import Plan
 from needlewright.core.sources.files import ImageFile
 from needlewright.core.sources.memory import MemorySource
 from needlewright.core.stitching.base import Bench, Broken, Joined, joiner_for
-from needlewright.core.stitching.chained.chains import _coded_number, _number_coded
+from needlewright.core.stitching.chained.chains.chain_flac import _coded_number, _number_coded
 from needlewright.core.stitching.chained.stream_grammars import (
     Adts,
     Mpeg,

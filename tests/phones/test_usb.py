@@ -113,7 +113,10 @@ class UsbTest(unittest.TestCase):
                 container(RESPONSE, codes.OK, 1, struct.pack("<3I", 1, 2, 77)),
                 container(RESPONSE, codes.OK, 2))
             del pipes.told[:]
-            self.assertEqual(session.put(1, 2, "BF_1.JPG", Outgoing.of(data[:size]), ""), 77)
+            self.assertEqual(
+                session.put(1, 2, "BF_1.JPG", 0x3801, Outgoing.of(data[:size]), ""), 77)
+            described = container(DATA, codes.SEND_OBJECT_INFO, 1)[4:]  # behind its length
+            self.assertEqual(pipes.told[1][4:18], described + struct.pack("<IH", 1, 0x3801))
             sent = pipes.told[3:]  # behind what it is called, and what is asked
             self.assertEqual(b"".join(sent), container(DATA, codes.SEND_OBJECT, 2, data[:size]))
             self.assertTrue(all(len(part) % PACKET == 0 for part in sent[:-1]))

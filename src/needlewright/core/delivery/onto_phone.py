@@ -17,6 +17,7 @@ from needlewright.core.checks.grading import Grade
 from needlewright.core.delivery.blocks import bytes_of, write_all
 from needlewright.core.delivery.tree import path_of
 from needlewright.core.errors import DeliveryError, JobError, NeedlewrightError, SourceError
+from needlewright.core.formats.recognising import object_format_of_name
 from needlewright.core.jobfile.coverage import outstanding
 from needlewright.core.jobfile.rows import Filter, FindRow, SourceRow
 from needlewright.core.jobfile.store import Job
@@ -160,7 +161,8 @@ def _one(job: Job, row: FindRow, media: Media, phone: Phone,
                 raise DeliveryError("onto-changed", find=row.id)
             called = PurePosixPath(path_of(record) or name(row)).name
             put, back = phone.put(Path(f"/proc/{os.getpid()}/fd/{out.fileno()}"),
-                                  safe_name(called), _stamp(row.taken or row.modified))
+                                  safe_name(called), _stamp(row.taken or row.modified),
+                                  object_format_of_name(called))
     except OSError as error:
         raise DeliveryError("to-failed", path=str(job.folder),
                             reason=os.strerror(error.errno or 0)) from error

@@ -263,5 +263,5 @@ register(Format(
     name="avi", kind=Kind.VIDEO, extension="avi",
     signatures=(Signature(b"RIFF" + bytes(4) + b"AVI ", 0, b"\xff" * 4 + bytes(4) + b"\xff" * 4),),
     accept=lambda head: head[:4] == b"RIFF" and head[8:12] == b"AVI ", walk=walk,
-    decoder=Decoder.CLIP,
+    decoder=Decoder.CLIP, object_formats={"avi": 0x300A},
 ))

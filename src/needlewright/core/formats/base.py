@@ -36,7 +36,8 @@ class Format:
     `aliases`: extension that is in use beside those of ours -> that of ours. `brands`: of an `ftyp`
     box, with which other files of that structure are told from clips. `joined`: the way to join its
     pieces, where no module of that way names the format; `checked`: a checksum stands behind every
-    item of it.
+    item of it. `object_formats`: extension of ours -> the number that PTP has for such files (ISO
+    15740:2013, 11.2; MTP 1.1, appendix A).
     """
 
     name: str
@@ -51,6 +52,7 @@ class Format:
     brands: tuple[bytes, ...] = ()
     joined: str = ""
     checked: bool = False
+    object_formats: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def plain(self) -> Variant:

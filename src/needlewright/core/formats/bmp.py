@@ -93,5 +93,5 @@ register(Format(
                   b"\xff\xff" + bytes(4) + b"\xff" * 4 + bytes(4) + b"\xff" * 4, weak=True)
         for size in HEADER_SIZES),
     accept=accept, walk=walk, decoder="BMP",
-    joined="around",
+    joined="around", object_formats={"bmp": 0x3804},
 ))

@@ -159,5 +159,5 @@ register(Format(
     name="gif", kind=Kind.PHOTO, extension="gif",
     signatures=(Signature(b"GIF89a"), Signature(b"GIF87a")),
     accept=lambda head: head[:6] in (b"GIF89a", b"GIF87a"), walk=walk, decoder="GIF",
-    joined="structured",
+    joined="structured", object_formats={"gif": 0x3807},
 ))

@@ -390,4 +390,5 @@ register(Format(
     name="jpeg", kind=Kind.PHOTO, extension="jpg",
     signatures=(Signature(b"\xff\xd8\xff"),), accept=accept, walk=walk, decoder="JPEG",
     aliases={"jpeg": "jpg", "jpe": "jpg", "jfif": "jpg", "thm": "jpg"},
+    object_formats={"jpg": 0x3801},
 ))

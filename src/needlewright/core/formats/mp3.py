@@ -213,5 +213,5 @@ register(Format(
     name="mp3", kind=Kind.AUDIO, extension="mp3",
     signatures=(Signature(b"ID3\x02\0"), Signature(b"ID3\x03\0"), Signature(b"ID3\x04\0"),
                 *(Signature(magic, weak=True) for magic in LAYERS)),
-    accept=accept, walk=walk, decoder=Decoder.SOUND,
+    accept=accept, walk=walk, decoder=Decoder.SOUND, object_formats={"mp3": 0x3009},
 ))

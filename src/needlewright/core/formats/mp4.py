@@ -361,5 +361,6 @@ register(Format(
                 Signature(b"mdat", 4)),
     accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(MP4, MOV, M4V, GP3, M4A),
     aliases={"qt": "mov", "3g2": "3gp", "lrv": "mp4", "m4b": "m4a"},
+    object_formats={"mov": 0x300D, "mp4": 0xB982, "3gp": 0xB984},
 ))
 

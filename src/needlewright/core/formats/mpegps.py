@@ -135,4 +135,5 @@ register(Format(
                 Signature(PACK + b"\x21", 0, b"\xff" * 4 + b"\xf1")),
     accept=accept, walk=walk, decoder=Decoder.CLIP, variants=(SCRAP,),
     aliases={"tod": "mpg", "mod": "mpg", "mpeg": "mpg", "vob": "mpg"},
+    object_formats={"mpg": 0x300B},
 ))

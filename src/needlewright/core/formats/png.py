@@ -217,5 +217,5 @@ def _checks(state: _State, problem: FormatError | None, broken: Break | None,
 register(Format(
     name="png", kind=Kind.PHOTO, extension="png", signatures=(Signature(MAGIC),),
     accept=lambda head: head[:8] == MAGIC, walk=walk, decoder="PNG",
-    aliases={"apng": "png"}, checked=True,
+    aliases={"apng": "png"}, checked=True, object_formats={"png": 0x380B},
 ))

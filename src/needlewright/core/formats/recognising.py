@@ -10,6 +10,7 @@ from needlewright.core.formats.registry import formats
 from needlewright.core.walks import Kind
 
 DATABASE = "sqlite"  # the format whose kind its name tells
+UNDEFINED = 0x3000  # an object format of PTP
 HEAD_BYTES = 64  # what `Format.accept` sees
 DOCUMENTS = frozenset((
     "txt", "csv", "tsv", "log", "rtf", "doc", "docx", "odt", "xls", "xlsx", "ods", "ppt", "pptx",
@@ -67,6 +68,17 @@ def format_of_name(name: str) -> Format | None:
     """The format that the extension of `name` promises."""
     known = _by_extension().get(extension_of(name))
     return known[0] if known else None
+
+
+def object_format_of_name(name: str) -> int:
+    """The number by which PTP tells files of this extension (ISO 15740:2013, 11.2): 0x3000,
+    undefined, where it has none."""
+    extension = extension_of(name)
+    known = _by_extension().get(extension)
+    if known is None:
+        return UNDEFINED
+    form = known[0]
+    return form.object_formats.get(form.aliases.get(extension, extension), UNDEFINED)
 
 
 def kind_of_name(name: str) -> tuple[Kind, str, str]:

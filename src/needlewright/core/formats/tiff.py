@@ -165,5 +165,5 @@ register(Format(
     signatures=tuple(Signature(mark) for mark in ORDERS),
     accept=lambda head: head[:4] in ORDERS and len(head) >= 16, walk=walk, decoder="TIFF",
     variants=(TIFF, DNG, CR2, ORF, RW2, *dict.fromkeys(BY_CODING.values())),
-    aliases={"tiff": "tif"}, joined="around",
+    aliases={"tiff": "tif"}, joined="around", object_formats={"tif": 0x380D},
 ))

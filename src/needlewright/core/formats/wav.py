@@ -128,5 +128,5 @@ register(Format(
         for name in (b"RIFF", b"RF64", b"BW64")),
     accept=lambda head: head[:4] in (b"RIFF", b"RF64", b"BW64") and head[8:12] == b"WAVE",
     walk=walk, decoder=Decoder.SOUND,
-    joined="around",
+    joined="around", object_formats={"wav": 0x3008},
 ))

@@ -104,7 +104,7 @@ class Child:
         if self._place is None:
             self._place = Place(self._session)
         with open(request["path"], "rb") as file:
-            put = self._place.put(request["name"], file, request["modified"],
+            put = self._place.put(request["name"], int(request["form"]), file, request["modified"],
                                   lambda got: self._progress({"got": got}))
         _say({"put": put.name, "sha256": put.sha256})
 

@@ -18,10 +18,6 @@ SESSION_OPEN = 0x201E
 
 EVERY, ALL_PROPERTIES = 0xFFFFFFFF, 0xFFFFFFFF
 FOLDER, UNDEFINED = 0x3001, 0x3000  # an association; an object of no known format
-#: Formats by extension (11.2; MTP 1.1, appendix A).
-FORMS = {"jpg": 0x3801, "jpeg": 0x3801, "png": 0x380B, "gif": 0x3807, "bmp": 0x3804, "tif": 0x380D,
-         "tiff": 0x380D, "wav": 0x3008, "mp3": 0x3009, "avi": 0x300A, "mpg": 0x300B, "mov": 0x300D,
-         "mp4": 0xB982, "3gp": 0xB984}
 
 STORAGE, FORMAT, SIZE, ASSOCIATION = 0xDC01, 0xDC02, 0xDC04, 0xDC05
 NAME, CREATED, MODIFIED, PARENT, HIDDEN = 0xDC07, 0xDC08, 0xDC09, 0xDC0B, 0xDC0D

@@ -133,17 +133,18 @@ class Phone:
         """The device's own small picture of a file; b"" where it has none."""
         return base64.b64decode(self._asked({"do": "thumbnail", "handle": held.handle})["data"])
 
-    def put(self, path: Path, name: str, modified: str = "",
+    def put(self, path: Path, name: str, modified: str = "", form: int = codes.UNDEFINED,
             told: Callable[[int], None] = lambda got: None) -> tuple[str, str]:
         """Put the file at `path` onto it as a new one called `name`, dated `modified`
-        (YYYYMMDDThhmmss). (The name that it has there, the SHA-256 of what was read back)."""
+        (YYYYMMDDThhmmss), of the object format `form` (ISO 15740:2013, 11.2).
+        (The name that it has there, the SHA-256 of what was read back)."""
         def take(line: dict[str, Any]) -> bool:
             if "got" in line:
                 told(int(line["got"]))
             return "put" in line
 
         done = self._asked({"do": "put", "path": os.path.abspath(path), "name": name,
-                            "modified": modified}, take)
+                            "modified": modified, "form": form}, take)
         return done["put"], done["sha256"]
 
     # the process

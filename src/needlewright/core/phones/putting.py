@@ -53,8 +53,10 @@ class Place:
         self._folder = self._within(self._within(codes.EVERY, PICTURES), OURS)
         self._names = {item.name.casefold() for item in self._items(self._folder)}
 
-    def put(self, name: str, file: BinaryIO, modified: str, told: Callable[[int], None]) -> Put:
-        """`file` as a new one, called `name` or much like it; `told`: bytes that were sent."""
+    def put(self, name: str, form: int, file: BinaryIO, modified: str,
+            told: Callable[[int], None]) -> Put:
+        """`file` as a new one of the object format `form`, called `name` or much like it; `told`:
+        bytes that were sent."""
         size, sent = os.fstat(file.fileno()).st_size, 0
 
         def read(count: int) -> bytes:
@@ -65,7 +67,8 @@ class Place:
             return part
 
         free = self._free(name)
-        handle = self._session.put(self._store, self._folder, free, Outgoing(size, read), modified)
+        handle = self._session.put(self._store, self._folder, free, form, Outgoing(size, read),
+                                   modified)
         self._names.add(free.casefold())
         back = _Hash()
         self._session.fetch(Item(handle, size=size), 0, back, lambda part: told(size))

@@ -175,10 +175,10 @@ class Session:
         """A new folder within another; EVERY as `parent`: in none. Its handle."""
         return self._announced(store, parent, new_item(store, parent, codes.FOLDER, name, 0))
 
-    def put(self, store: int, parent: int, name: str, data: Outgoing, modified: str) -> int:
-        """A new file of `data` in a folder, dated `modified` (YYYYMMDDThhmmss or ""). Its
-        handle."""
-        form = codes.FORMS.get(name.rpartition(".")[2].lower(), codes.UNDEFINED)
+    def put(self, store: int, parent: int, name: str, form: int, data: Outgoing,
+            modified: str) -> int:
+        """A new file of `data`, of the object format `form` (ISO 15740:2013, 11.2), in a folder,
+        dated `modified` (YYYYMMDDThhmmss or ""). Its handle."""
         handle = self._announced(store, parent, new_item(store, parent, form, name, data.size,
                                                          modified))
         self._checked(self._run(codes.SEND_OBJECT, (), data=data))

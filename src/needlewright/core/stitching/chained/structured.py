@@ -21,7 +21,7 @@ from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import form_of
 from needlewright.core.sources.pieces import PiecedSource
 from needlewright.core.stitching.base import Bench, Broken, Joined
-from needlewright.core.stitching.chained.chains import CHAINS, Next
+from needlewright.core.stitching.chained.chains.base import Next, chain_of
 from needlewright.core.volumes.base import cut
 from needlewright.core.walks import Walk
 
@@ -57,7 +57,7 @@ class Reached:
 def join_structured(broken: Broken, bench: Bench) -> Joined | None:
     """Put together by the format's walk alone."""
     begun = begun_in_line(broken, bench)
-    if begun is None or begun[0].name not in CHAINS:
+    if begun is None or chain_of(begun[0].name) is None:
         return None
     return joined_on(bench, *begun)
 
@@ -168,7 +168,8 @@ def tries(bench: Bench, form: Format, here: Reached) -> Iterator[tuple[int, Reac
     thread = PiecedSource(pool.source, [
         (pool.start(first), count * unit) for first, count in here.clusters])
     bad = max(here.noticed, here.at)
-    expected = CHAINS[form.name](thread, bad + 1)
+    chain = chain_of(form.name)
+    expected = chain(thread, bad + 1) if chain is not None else None
     if expected is None:
         return
     low = max(1, expected.start // unit)  # the item's own head may be behind the seam

@@ -9,7 +9,7 @@ from needlewright.core.codes import Reason, SeamWord
 from needlewright.core.formats.base import Format
 from needlewright.core.formats.registry import form_of
 from needlewright.core.stitching.base import Bench, Broken
-from needlewright.core.stitching.chained.chains import CHAINS
+from needlewright.core.stitching.chained.chains.base import chain_of
 from needlewright.core.stitching.chained.structured import (
     Reached,
     in_line,
@@ -125,7 +125,7 @@ class StructuredHand(Hand):
 def structured_by_hand(broken: Broken, bench: Bench) -> StructuredHand | None:
     """The hand for a file that the format's walk puts together; None where it does not begin."""
     form = form_of(broken.format)
-    if form is None or form.name not in CHAINS:
+    if form is None or chain_of(form.name) is None:
         return None
     first = bench.pool.number(broken.start)
     if bench.pool.start(first) != broken.start:
