@@ -1,5 +1,6 @@
 """The stream card is a real FAT32 card, and everything on it that can come back does."""
 
+import fcntl
 import hashlib
 import json
 import shutil
@@ -8,6 +9,7 @@ import tempfile
 import threading
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from needlewright.core.checks.grading import Grade
 from needlewright.core.codes import SeamWord
@@ -45,6 +47,16 @@ class CardTest(unittest.TestCase):
         names = "".join(f["path"] + f["sha256"] for f in self.truth["files"]
                         if f["kind"] in drawn)
         self.assertEqual(hashlib.sha256(names.encode()).hexdigest()[:16], "42a4635f0e38ef7c")
+
+    def test_it_is_drawn_by_one_process_at_a_time(self):
+        def drawn(place, told):
+            with (place / ".drawing").open() as other, self.assertRaises(BlockingIOError):
+                fcntl.flock(other, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return place / card.CARD
+
+        with tempfile.TemporaryDirectory() as place, mock.patch.object(card, "_draw", drawn):
+            for _ in range(2):  # and let go afterwards
+                self.assertEqual(card.draw(Path(place, "demo")), Path(place, "demo", card.CARD))
 
     def test_all_that_is_whole_on_the_medium_comes_back(self):
         with ImageFile(self.path) as source:

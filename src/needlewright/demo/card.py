@@ -30,6 +30,7 @@ import platformdirs
 from needlewright.core import processes
 from needlewright.core.errors import JobError
 from needlewright.demo import clips, in_pieces, photos, rescued, scenes
+from needlewright.demo.alone import alone_in
 from needlewright.demo.fat32 import Entry, Fat32Volume
 
 VERSION = 6  # changes with every byte of the card
@@ -270,11 +271,15 @@ def build(target: Path | None = None, told: Callable[[int, int], None] | None = 
 
 
 def draw(place: Path, told: Callable[[int, int], None] | None = None) -> Path:
-    """Draw the card and write it into `place`; its path."""
+    """Draw the card and write it into `place`, if it is not there yet; its path."""
+    with alone_in(place):
+        return _draw(place, told)
+
+
+def _draw(place: Path, told: Callable[[int, int], None] | None) -> Path:
     card = place / CARD
     if card.exists() and (place / TRUTH).exists():
         return card
-    place.mkdir(parents=True, exist_ok=True)
     unfinished = place / f".{os.getpid()}.unfinished"
     total = len(shots()) + CHARTS + 1
     try:

@@ -18,6 +18,7 @@ from pathlib import Path
 import platformdirs
 
 from needlewright.core.shelves.backups.layout_manifest import CONTENT
+from needlewright.demo.alone import alone_in
 from needlewright.standins.backups import Backed, write_backup
 from needlewright.standins.phone.content import name_of, photo_bytes, taken
 
@@ -43,8 +44,9 @@ def build(place: Path | None = None) -> Path:
     target = place or folder()
     if (target / READY).exists():
         return target
-    target.parent.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=target.parent) as work:
+    with alone_in(target.parent), tempfile.TemporaryDirectory(dir=target.parent) as work:
+        if (target / READY).exists():
+            return target  # drawn by another in the meantime
         made = Path(work, "backups")
         made.mkdir()
         draw(made)
