@@ -66,7 +66,6 @@ def _warm_frames(nothing: npt.NDArray[np.uint8]) -> None:
 
     one, counts = np.zeros(1, np.int64), np.zeros(3, np.int64)
     checksums.ogg_page_crc(bytes(64))
-    checksums.entry_set_sum(bytearray(96))
     checksums.entry_set_sum(bytes(96))
     checksums.music_crc(nothing[:8])
     flac.follow_frames(nothing, 0, 16, 0)

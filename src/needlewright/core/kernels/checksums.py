@@ -6,6 +6,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 
 def _table() -> npt.NDArray[np.int64]:
     made = np.zeros(256, np.int64)
@@ -46,6 +48,7 @@ def _music(data, value):
 def music_crc(data: npt.NDArray[np.uint8], value: int = 0) -> int:
     """CRC-16 as information frames of MPEG audio hold it (polynomial 0x8005, reflected, from 0) of
     uint8[n], going on from `value`."""
+    data = read_only(data)
     return int(_music(data, np.int64(value)))
 
 
@@ -60,4 +63,4 @@ def _entry_set(data):
 
 def entry_set_sum(entries: bytes | bytearray) -> int:
     """The checksum of an exFAT entry set (specification 6.3.3), its own two bytes left out."""
-    return int(_entry_set(np.frombuffer(entries, np.uint8)))
+    return int(_entry_set(read_only(np.frombuffer(entries, np.uint8))))

@@ -12,6 +12,7 @@ import numpy.typing as npt
 from numba import njit
 
 from needlewright.core.kernels.aac_frames import frame_end_in
+from needlewright.core.kernels.steady import read_only
 
 NONE, AVC, HEVC, JPEGS = 0, 1, 2, 3
 VIDEO, SOUND, PLAIN = 0, 1, 2
@@ -206,6 +207,7 @@ def walk_items(
     items wait until more is at hand. `width`: bytes of a length; `coding` NONE, AVC, HEVC or JPEGS;
     `channels` 0: no AAC. A NAL unit counts with its length. `plain` int64[k]: bytes of stretches of
     plain sound between pictures, the likeliest first."""
+    data = read_only(data)
     offsets, sizes, kinds = (np.zeros(most, np.int64) for _ in range(3))
     count, at, _ = _walk(data, start, stop, final, width, coding, channels, bands[0], bands[1],
                          codes[0], codes[1], plain, offsets, sizes, kinds)
@@ -271,6 +273,7 @@ def units(data: npt.NDArray[np.uint8], start: int, stop: int, width: int, coding
         list[tuple[int, int]], bool]:
     """((start, stop) of all units that stand one behind another in `data` from `start` on, whether
     another follows that `stop` cuts off)."""
+    data = read_only(data)
     found: list[tuple[int, int]] = []
     while start < stop:
         end = int(_unit_end(data, start, stop, width, coding))
@@ -286,6 +289,7 @@ def stretches(data: npt.NDArray[np.uint8], start: int, stop: int, width: int, co
     """int64[k]: bytes of the stretches of what is no pictures between those in `data` uint8[n],
     from `start` on, as long as they are nearly alike; none where they are not from `least` to
     `most` bytes each."""
+    data = read_only(data)
     sizes = np.zeros(MOST_STRETCHES, np.int64)
     count = _stretches(data, start, stop, width, coding, least, most, SLACK, DEPTH, sizes)
     return sizes[:count]
@@ -316,6 +320,7 @@ def zeros_inside(data: npt.NDArray[np.uint8], offsets: npt.NDArray[np.int64],
                  sizes: npt.NDArray[np.int64], width: int) -> npt.NDArray[np.bool_]:
     """bool[n]: NAL units with three zeros in a row before their end, which no encoder writes
     (H.264 and H.265, 7.4.1: emulation prevention): something else was written over them."""
+    data = read_only(data)
     found = np.zeros(offsets.size, np.bool_)
     _zeros_inside(data, offsets, sizes, width, found)
     return found

@@ -10,6 +10,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 UNKNOWN = -1  # a value that refers to what is lost
 FINAL, RAN_OUT, WRONG, FULL = 0, 1, 2, 3
 MOST_BITS = 15
@@ -240,6 +242,7 @@ def follow(data: npt.NDArray[np.uint8], bit: int,
     """(int16[n] of values, UNKNOWN where they refer to what stood before `bit`; the bit behind
     them; why it ends: FINAL, RAN_OUT, WRONG or FULL) of the blocks of raw Deflate from `bit` on.
     Never more than `most` values."""
+    data = read_only(data)
     out = np.empty(most, np.int16)
     at, made, reason = _follow(data, bit, data.size * 8, out)
     return out[:made], int(at), int(reason)
@@ -248,5 +251,6 @@ def follow(data: npt.NDArray[np.uint8], bit: int,
 def next_start(data: npt.NDArray[np.uint8], bit: int) -> int | None:
     """The first bit from `bit` on at which a block with codes of its own begins: they are complete,
     and stand for many symbols that exist. None where none does."""
+    data = read_only(data)
     found = int(_next_start(data, bit, data.size * 8, np.empty(1 << 16, np.int16)))
     return found if found >= 0 else None

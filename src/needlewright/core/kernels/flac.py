@@ -9,6 +9,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 
 def _table(polynomial: int, bits: int) -> npt.NDArray[np.int64]:
     made = np.zeros(256, np.int64)
@@ -210,6 +212,7 @@ def follow_frames(data: npt.NDArray[np.uint8], at: int, depth: int,
     `depth`: bits a sample of the stream; `wanted`: samples after which to end, 0 for all there are.
     MORE: the next frame reaches past `data`.
     """
+    data = read_only(data)
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     place, frames, samples, state = _frames(data, at, depth, wanted, CRC8, CRC16)

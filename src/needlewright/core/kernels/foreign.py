@@ -11,6 +11,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 PLAIN, BLANK, TEXT = 0, 1, 2
 Bytes = npt.NDArray[np.uint8]
 
@@ -71,6 +73,7 @@ def surprise(data: Bytes, sector: int, pixel_bytes: int, sample_bytes: int = 1,
     together; `sample_bytes` is 1 to 4; `row_bytes` 0 where there are no rows (sound); `shift`:
     bytes of a sample that stand in front of `data`. Sectors before the first forecast hold -1.
     """
+    data = read_only(data)
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     found = np.zeros(-(-data.size // sector), np.float64)
@@ -99,6 +102,7 @@ def pitch(data: Bytes, sector: int, pixel_bytes: int,
           row_bytes: int) -> npt.NDArray[np.float64]:
     """float64[sectors]: how many times more samples differ from the row above than from their left
     neighbours; 0 where that is little, where there are no rows, or none above."""
+    data = read_only(data)
     found = np.zeros(-(-data.size // sector), np.float64)
     if row_bytes > 0:
         _pitch(data, sector, pixel_bytes, row_bytes, found)
@@ -126,6 +130,7 @@ def _looks(data, sector, text, kinds):
 def sector_looks(data: Bytes, sector: int) -> Bytes:
     """uint8[sectors] of `data` uint8[n]: BLANK (all 0x00 or 0xFF), TEXT (nothing else), or PLAIN.
     """
+    data = read_only(data)
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     kinds = np.zeros(-(-data.size // sector), np.uint8)
@@ -152,4 +157,5 @@ def _runs(data, expected):
 
 def runs_make(data: Bytes, expected: int) -> bool:
     """Whether PackBits `data` uint8[n] (TIFF 6.0 section 9) makes exactly `expected` bytes."""
+    data = read_only(data)
     return bool(_runs(data, expected))

@@ -20,6 +20,7 @@ from needlewright.core.kernels.loads import (
     store_little,
     trailing_zeros,
 )
+from needlewright.core.kernels.steady import read_only
 
 PAD = 512  # a block reads at most 63 * 31 bits past the end before that is noticed
 LOOKUP_BITS = 11
@@ -182,6 +183,7 @@ def scan_end(data: npt.NDArray[np.uint8], start: int = 0) -> int:
 
     Stuffing (FF 00), fill (FF FF) and RSTn do not end it.
     """
+    data = read_only(data)
     return int(scan_end_in(data, start))
 
 
@@ -190,6 +192,7 @@ def unstuff(raw: npt.NDArray[np.uint8], max_segments: int) -> CleanScan:
 
     Segments beyond `max_segments` are left off; the decoder then meets the end of the data.
     """
+    raw = read_only(raw)
     clean = np.empty(raw.size + PAD, np.uint8)
     seg_clean = np.zeros(max_segments, np.int64)
     seg_raw = np.zeros(max_segments, np.int64)

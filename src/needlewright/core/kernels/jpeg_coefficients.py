@@ -25,6 +25,7 @@ from needlewright.core.kernels.jpeg_baseline import (
 )
 from needlewright.core.kernels.jpeg_bits import HuffmanTable, decode_symbol, extended
 from needlewright.core.kernels.loads import load_big
+from needlewright.core.kernels.steady import read_only
 
 Coefficients = npt.NDArray[np.int16]
 MAX_CODE_BYTES = 320  # that one block can take, stuffing included
@@ -204,6 +205,7 @@ def decode_chain(clean: npt.NDArray[np.uint8], start_bit: int, stop_bit: int, co
     """Decode up to `most` MCUs from `start_bit`; none reaches beyond `stop_bit`. `clean` uint8[n]
     without stuffing, with PAD bytes behind `stop_bit`; `absolute`: DC values count from 0, so that
     their range is known."""
+    clean = read_only(clean)
     most = max(0, min(most, (stop_bit - start_bit) // (2 * coding.blocks) + 1))
     lookup, maxcode, delta, symbols = stack_tables(list(coding.tables))
     out = np.zeros(most * coding.blocks * 64, np.int16)
@@ -219,6 +221,7 @@ def first_survivor(clean: npt.NDArray[np.uint8], start_bit: int, last_bit: int, 
                    coding: Coding, need: int) -> int | None:
     """The first bit from `start_bit` on, before `last_bit`, from which `need` MCUs decode, or all
     up to `stop_bit`; None if there is none."""
+    clean = read_only(clean)
     lookup, maxcode, delta, symbols = stack_tables(list(coding.tables))
     found = int(_first_survivor(
         clean, start_bit, last_bit, stop_bit, coding.component, coding.dc_table, coding.ac_table,

@@ -12,6 +12,7 @@ from needlewright.core.kernels.signatures import (
     find_everywhere,
     find_signatures,
 )
+from needlewright.core.kernels.steady import read_only
 from needlewright.core.kernels.texture import BLOCK_BYTES, Texture, classify
 
 Bytes = npt.NDArray[np.uint8]
@@ -37,6 +38,7 @@ def matches(data: Bytes, table: SignatureTable, sector: int, shift: int,
 def look(data: Bytes, table: SignatureTable, sector: int, shift: int, every_byte: bool,
          texture: int) -> tuple[Longs, Longs, Bytes]:
     """`matches`, and the texture of the first `texture` bytes (none where it is 0)."""
+    data = read_only(data)
     if data.size and is_blank(data, as_words(data), 0, data.size):
         blank = np.full(-(-texture // BLOCK_BYTES), Texture.BLANK, np.uint8)
         return NOTHING, NOTHING, blank

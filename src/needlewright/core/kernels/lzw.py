@@ -10,6 +10,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 
 @njit(cache=True, nogil=True)
 def _lengths(data, start, minimum, wanted, marks):
@@ -77,6 +79,7 @@ def decode_lengths(data: npt.NDArray[np.uint8], code_size: int,
 
     `data` uint8[n] without sub-block lengths; `code_size` 1 to 11 bits, as the file states it.
     """
+    data = read_only(data)
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     pixels, used, good, _, _ = _lengths(data, 0, code_size, wanted, np.zeros(4, np.int64))
@@ -86,6 +89,7 @@ def decode_lengths(data: npt.NDArray[np.uint8], code_size: int,
 def last_good(data: npt.NDArray[np.uint8], code_size: int, wanted: int) -> tuple[int, int, int]:
     """(pixels of the codes that are in order, bit behind them, bits of the code that would be
     next)."""
+    data = read_only(data)
     pixels, _, _, bit, width = _lengths(data, 0, code_size, wanted, np.zeros(4, np.int64))
     return int(pixels), int(bit), int(width)
 
@@ -93,6 +97,7 @@ def last_good(data: npt.NDArray[np.uint8], code_size: int, wanted: int) -> tuple
 def last_begun(data: npt.NDArray[np.uint8], code_size: int, wanted: int) -> tuple[int, int, int]:
     """(pixels before, bit, bits of) the last code that begins the table anew, before the codes go
     wrong; no bits where none does."""
+    data = read_only(data)
     marks = np.zeros(4, np.int64)
     _lengths(data, 0, code_size, wanted, marks)
     return int(marks[1]), int(marks[0]), int(marks[3])
@@ -123,6 +128,7 @@ def tail(data: npt.NDArray[np.uint8], code_size: int, most: int, start: int,
          looked: int) -> tuple[int, int, int] | None:
     """(bit, its bits, pixels behind it) of the first code from bit `start` on that begins the table
     anew, and from which the codes lead to their end, within `looked` bits; None where none does."""
+    data = read_only(data)
     bit, width, pixels = _tail(data, code_size, most, start,
                                min(start + looked, data.size * 8))
     return (int(bit), int(width), int(pixels)) if bit >= 0 else None

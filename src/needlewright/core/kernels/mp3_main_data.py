@@ -21,6 +21,7 @@ from needlewright.core.kernels.sound_frames import (
     RATES,
     _header,
 )
+from needlewright.core.kernels.steady import read_only
 
 State = npt.NDArray[np.int64]
 HEAD_BYTES = 44  # header, checksum and the longest side information, and some
@@ -89,6 +90,7 @@ def main_data(head: npt.NDArray[np.uint8]) -> tuple[int, int, int] | None:
     fewer are there."""
     if head.size < HEAD_BYTES:
         return None
+    head = read_only(head)
     size, back, used, room = _frame(head, 0, BITRATES, RATES, ADTS_RATES, AMR_BYTES, AMR_WB_BYTES)
     return (int(back), int(used), int(room)) if size > 0 else None
 
@@ -97,5 +99,6 @@ def first_overlap(data: npt.NDArray[np.uint8], state: State) -> tuple[int, int]:
     """(place behind the last whole frame, the first frame whose data cannot be its own or -1) of
     frames from the first byte of `data`, uint8[n]; goes on from `state`, and changes it.
     """
+    data = read_only(data)
     at, wrong = _overlap(data, state, BITRATES, RATES, ADTS_RATES, AMR_BYTES, AMR_WB_BYTES)
     return int(at), int(wrong)

@@ -6,6 +6,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 AVC, HEVC = 1, 2
 
 
@@ -52,6 +54,7 @@ def check_samples(
 
     `length_bytes` 1 to 4; `coding` AVC or HEVC. A sample that reaches past `data` is not good.
     """
+    data = read_only(data)
     if data.dtype != np.uint8 or offsets.shape != sizes.shape or not 1 <= length_bytes <= 4:
         raise TypeError("need uint8[n], equal int64[s] and a length of 1 to 4 bytes")
     good = np.zeros(offsets.size, np.bool_)

@@ -6,6 +6,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 SYNC = 0x47
 PACKS_END, DATA_ENDS, NOT_A_PACK = 0, 1, 2
 
@@ -46,6 +48,7 @@ def transport_packets(data: npt.NDArray[np.uint8], step: int, shift: int,
     int64[8192]: the last continuity counter of each PID, -1 where none was seen; carried over
     between calls.
     """
+    data = read_only(data)
     jumps = np.array([0, -1], np.int64)
     packets = int(_transport(data, step, shift, counters, jumps))
     return packets, int(jumps[0]), int(jumps[1])
@@ -92,5 +95,6 @@ def program_packets(data: npt.NDArray[np.uint8], at: int,
     `data` uint8[n]; `counts` int64[3]: packs, packets of pictures and of sound, added up between
     calls.
     """
+    data = read_only(data)
     place, why = _program(data, at, counts)
     return int(place), int(why)

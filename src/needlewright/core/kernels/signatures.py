@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
 from needlewright.core.kernels.windows import (
     WINDOW_BYTES,
     WindowTable,
@@ -179,6 +180,7 @@ def find_signatures(data: Bytes, step: int, table: SignatureTable) -> tuple[Long
 
     Offsets are bytes from the start of `data`, ascending; equal offsets in table order.
     """
+    data = read_only(data)
     _checked(data)
     room = ROOM
     while True:
@@ -196,6 +198,7 @@ def find_everywhere(data: Bytes, table: SignatureTable,
 
     `portable` keeps to plain instructions where the processor knows wider ones.
     """
+    data = read_only(data)
     _checked(data)
     windows = table.windows
     hits, count = find_windows(data, windows, portable)

@@ -10,6 +10,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 MPEG, ADTS, AMR, AMR_WB = 0, 1, 2, 3
 
 # kbit/s by [version 1 or lower][layer - 1][index]
@@ -110,6 +112,7 @@ def follow(data: npt.NDArray[np.uint8], at: int, key: int, coding: int, last: bo
     `last`: nothing follows `data`. 'go on': the next frame reaches past `data`. AMR streams change
     their rate as they like and have no key.
     """
+    data = read_only(data)
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     place, frames, samples, rate, own, more = _chain(
@@ -139,5 +142,6 @@ def _resume(data, start, key, coding, wanted, bitrates, rates, adts_rates, amr, 
 def resume(data: npt.NDArray[np.uint8], start: int, key: int, coding: int, wanted: int) -> int:
     """Where from `start` on at least `wanted` frames of the stream `key` follow each other; or -1.
     """
+    data = read_only(data)
     return int(_resume(data, start, key, coding, wanted, BITRATES, RATES, ADTS_RATES, AMR_BYTES,
                        AMR_WB_BYTES))

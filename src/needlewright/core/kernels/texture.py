@@ -14,6 +14,7 @@ from numba import njit
 
 from needlewright.core.kernels.blank import as_words, is_blank
 from needlewright.core.kernels.foreign import TEXT_TABLE
+from needlewright.core.kernels.steady import read_only
 
 BLOCK_BYTES = 4096
 
@@ -99,6 +100,7 @@ def _classify(data, words, text, classes):
 
 def classify(data: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
     """uint8[blocks]: the `Texture` of each 4 KiB of `data` uint8[n]; the last may be shorter."""
+    data = read_only(data)
     if data.dtype != np.uint8 or data.ndim != 1:
         raise TypeError(f"need uint8[n], got {data.dtype}{data.shape}")
     classes = np.zeros(-(-data.size // BLOCK_BYTES), np.uint8)
@@ -126,5 +128,5 @@ def dominating(classes: npt.NDArray[np.uint8], starts: npt.NDArray[np.int64],
     if starts.shape != stops.shape or (starts.size and starts.min() < 0):
         raise ValueError("groups begin and end somewhere each")
     found = np.zeros(starts.size, np.uint8)
-    _dominating(classes, starts, stops, found)
+    _dominating(read_only(classes), starts, stops, found)
     return found

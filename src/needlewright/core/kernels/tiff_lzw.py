@@ -7,6 +7,8 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
+from needlewright.core.kernels.steady import read_only
+
 CLEAR, END, FIRST, MOST_BITS = 256, 257, 258, 12
 
 
@@ -48,4 +50,5 @@ def _lzw_end(data, at, stop, need):
 def lzw_end(data: npt.NDArray[np.uint8], start: int, need: int) -> int:
     """The byte of `data` uint8[n] behind the codes from `start` on that make `need` bytes and say
     that they end; -1 where none do."""
+    data = read_only(data)
     return int(_lzw_end(data, start, data.size, need))

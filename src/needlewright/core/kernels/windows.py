@@ -21,6 +21,7 @@ from numba import njit, types
 from numba.extending import intrinsic
 
 from needlewright.core.kernels.blank import as_words, is_blank
+from needlewright.core.kernels.steady import read_only
 
 WINDOW_BYTES = 3
 BUCKETS = 8
@@ -188,6 +189,7 @@ def _plain(data, even, odd, words, start, pairs, thirds, hits, count):
 
 def find_windows(data: Bytes, table: WindowTable, portable: bool) -> tuple[Longs, int]:
     """(int64[room] of offsets, how many of them count) where a window may begin in `data`."""
+    data = read_only(data)
     hits = np.empty(ROOM, np.int64)
     words = as_words(data)
     even = data[: data.size // 2 * 2].view(np.uint16)
