@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
+import tempfile
 import threading
+from pathlib import Path
 
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QWheelEvent
@@ -24,8 +27,10 @@ from tests.support import medium, noise
 
 
 class MendsTest(WindowCase):
-    def setUp(self):
-        super().setUp()
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        cls.made = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
         pieces = []
         for number in range(3):
             whole = damage.photo(2 + number, 640, 480)
@@ -33,11 +38,15 @@ class MendsTest(WindowCase):
             torn = whole[:at] + noise(600) + whole[at + 600 :]
             pieces.append((4096 + (number << 19), torn))
         pieces.append((3 << 19, damage.photo(9, 640, 480)))
-        path = self.folder / "card.img"
+        path = cls.made / "card.img"
         path.write_bytes(medium(pieces, 2 << 20))
-        job, row = job_for_image(self.folder / "job", path)
+        job, row = job_for_image(cls.made / "job", path)
         with job:
             list(run_search(job, row, Plan(("signatures",)), threading.Event()))
+
+    def setUp(self):
+        super().setUp()
+        shutil.copytree(self.made / "job", self.folder / "job")
         self.opens(self.folder / "job")
         self.station(MENDING)
         self.mending = self.window.mending

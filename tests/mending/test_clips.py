@@ -63,7 +63,7 @@ class ByDataTest(FolderTest):
                  "hevc": ("libx265", "aac", {"x265-params": "log-level=none:repeat-headers=1"})}
         for name, (video, audio, coder) in cases.items():
             for size in ((320, 240), (330, 186)):  # shown in part of what is coded
-                whole = clips.encode("mp4", video, audio, 70, 90, size, coder=coder)
+                whole = clips.encode("mp4", video, audio, 70, 60, size, coder=coder)
                 with self.subTest(name, size=size):
                     data = whole[: damage.boxes(whole)[b"moov"][0]]
                     done = damage.mended(self.folder, f"{name}-{size[0]}.mp4", data)
@@ -88,7 +88,7 @@ class ByDataTest(FolderTest):
                 ("libx264", "pcm_s24be", 48_000, sets), ("libx264", "pcm_s24le", 48_000, sets),
                 ("mjpeg", "pcm_s16le", 48_000, {})):
             with self.subTest(video=video, audio=audio):
-                whole = clips.encode("mov", video, audio, 70, 75, (320, 240), coder=coder,
+                whole = clips.encode("mov", video, audio, 70, 50, (320, 240), coder=coder,
                                      rate=rate)
                 data = whole[: damage.boxes(whole)[b"moov"][0]]
                 done = damage.mended(self.folder, f"{video}-{audio}.mov", data)
@@ -102,7 +102,7 @@ class ByDataTest(FolderTest):
                     self.assertEqual((heard.codec_context.name, heard.rate), (audio, rate))
 
     def test_what_is_no_sound_between_pictures_is_not_made_one(self):
-        whole = clips.encode("mov", "libx264", "pcm_s16le", 70, 75, (320, 240), coder={
+        whole = clips.encode("mov", "libx264", "pcm_s16le", 70, 50, (320, 240), coder={
             "g": "25", "x264-params": "repeat-headers=1"})
         media, size = damage.boxes(whole)[b"mdat"]
         data = bytearray(whole[: media + size])
