@@ -29,7 +29,7 @@ from needlewright.core.jobfile.store import Job
 from needlewright.demo import card
 from tests.support import camera_jpeg, medium, noise, splice
 
-LIMIT_MS = 90_000
+LIMIT_MS, BEAT_MS = 90_000, 20
 QUIET = ("propagateSizeHints", "This plugin does not support")
 LEFT = Qt.MouseButton.LeftButton
 
@@ -100,13 +100,16 @@ class WindowCase(unittest.TestCase):
         self.assertEqual(unexpected, [])
 
     def wait(self, ready: Callable[[], bool], what: str = "") -> None:
-        """Run the event loop until `ready`; looked at after every event."""
-        late = QTimer()
+        """Run the event loop until `ready`; looked at after every event, and now and then, as what
+        is waited for need not be one."""
+        late, beat = QTimer(), QTimer()
         late.setSingleShot(True)
         late.start(LIMIT_MS)
+        beat.start(BEAT_MS)
         while not ready():
             self.assertTrue(late.isActive(), f"timed out: {what} {self.problems}")
-            QApplication.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents, 50)
+            # With a time limit it would not wait, and take the processor from what it waits for.
+            QApplication.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
 
     def idle(self) -> None:
         """Until everything asked of the job and told to it is done."""
