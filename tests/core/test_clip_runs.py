@@ -26,7 +26,7 @@ class ChanceTest(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls):
-        cls.clip = clips.encode("mp4", frames=60, size=(480, 270))
+        cls.clip = clips.encode("mp4", frames=60, size=(480, 270), coder={"preset": "medium"})
         cls.count = -(-len(cls.clip) // UNIT)
 
     def bench(self, data: bytes) -> Bench:

@@ -165,7 +165,7 @@ class SearchAllTest(FolderTest):
 
     def test_what_only_a_decoder_notices_gives_its_bytes_back(self):
         clip = clips.encode("mp4", audio=None, seed=173, frames=30, size=(1280, 720),
-                            coder={"qp": "18", "g": "10"})
+                            coder={"qp": "18", "g": "10", "preset": "medium"})
         inside = pictures.saved(pictures.scene(174, 96, 64), "PNG")
         track = _first_track(clip)
         size = int(track.sizes[0])
