@@ -163,6 +163,7 @@ SENTENCES = {
     "clip-missing": "the clip that its headers announce is damaged or missing",
     "previews-agree": "{pictures} embedded pictures are in order",
     "previews-broken": "an embedded picture is damaged, {offset_bytes} into the file",
+    "numbers-go-on": "plays, but its packets are numbered as if others came before the first",
     "coding-silent": "complete, but this coding does not show whether all of it is its own",
     "content-by-record": "the file system states exactly where it lies, and no other file was "
                          "there",

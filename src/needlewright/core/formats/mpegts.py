@@ -118,19 +118,18 @@ def _inside_stream(source: Source, state: _State, counted: bool) -> bool:
     return len(before) == step + 1 and before[0] == before[step] == SYNC
 
 
-def _goes_on(view: View, start: int, state: _State) -> bool:
-    """Whether the first packet of some elementary stream begins no unit (13818-1, 2.4.3.3): it goes
-    on from packets that are not here. Segments and recordings begin with whole units."""
-    step, seen = state.step, {PAT, OPENING[1] & NULL, NULL}
+def _first_packets(view: View, start: int, state: _State) -> list[tuple[bool, int]]:
+    """(whether it begins a unit, its counter; -1 where that is a table) of the first packet with
+    content of each stream (13818-1, 2.4.3.3 and 2.4.3.7)."""
+    step, first = state.step, dict[int, tuple[bool, int]]()
     data = view.source.read_at(start, min(FIRST_PACKETS * step, state.at - start))
     for at in range(state.shift, len(data) - 4, step):
         pid = (data[at + 1] & 0x1F) << 8 | data[at + 2]
-        if data[at] != SYNC or pid in seen or not data[at + 3] & 0x10:
-            continue
-        seen.add(pid)
-        if not data[at + 1] & 0x40:
-            return True
-    return False
+        if data[at] == SYNC and data[at + 3] & 0x10 and pid not in (PAT, OPENING[1] & NULL, NULL):
+            inside = at + 4 + (1 + data[at + 4] if data[at + 3] & 0x20 else 0)
+            table = data[inside : inside + 3] != b"\0\0\1"
+            first.setdefault(pid, (bool(data[at + 1] & 0x40), -1 if table else data[at + 3] & 15))
+    return list(first.values())
 
 
 def walk(source: Source, start: int, stop: int) -> Walk:
@@ -164,14 +163,19 @@ def walk(source: Source, start: int, stop: int) -> Walk:
         samples = Check("samples", Outcome.FAIL, "packets-missing",
                         {"jumps": state.jumps, "packets": state.packets}, content=True)
     share = min(1.0 if broken is None else 0.9999, state.packets / total)
+    first = _first_packets(view, start, state)
+    # Segments and recordings begin with whole units; one that does not goes on from another.
+    goes_on = counted and not all(begins for begins, _ in first)
+    # Who writes a stream counts its packets from 0 on: with others, its front may be missing.
+    numbered = counted or not any(counter == 0 for _, counter in first)
     return Walk(
         start, state.at, problem is None, broken, round(share, 4), Facts(),
         parts.before(state.at),
         checks=(structure(problem, start, len(parts)), samples,
                 cut_check() if cut else end_mark(problem is None, counted=True)),
-        variant=SCRAPS[state.step] if counted and _goes_on(view, start, state) else (
-            TS if plain else M2TS), verified=max(
-            start, (state.at if place is None else place) - state.step))
+        variant=SCRAPS[state.step] if goes_on else TS if plain else M2TS,
+        verified=max(start, (state.at if place is None else place) - state.step),
+        unproven="numbers-go-on" if numbered and not goes_on and problem is None else "")
 
 
 def accept(head: bytes) -> bool:
