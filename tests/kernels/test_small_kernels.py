@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
+from needlewright.core.kernels import flac, foreign, lzw, packets, texture
 from needlewright.core.kernels.blank import as_words, is_blank
 from needlewright.core.kernels.checksums import entry_set_sum, ogg_page_crc
 from needlewright.core.kernels.flac import BROKEN, MORE, OK, follow_frames
@@ -227,6 +228,27 @@ class ChainTest(unittest.TestCase):
         self.assertEqual(transport_packets(array(stream[188 * 31 :]), 188, 0, halves), (33, 0, -1))
         torn = stream[: 188 * 9] + bytes(188) + stream[188 * 10 :]
         self.assertEqual(transport_packets(array(torn), 188, 0, fresh.copy())[0], 9)
+
+
+class OnceTest(unittest.TestCase):
+    def test_each_is_compiled_once_whoever_owns_the_bytes(self):
+        """Out of bytes they cannot be written to, out of a buffer that is read into they can."""
+        data = np.random.default_rng(5).bytes(1 << 14)
+        owned, lent = np.frombuffer(bytearray(data), np.uint8), np.frombuffer(data, np.uint8)
+        self.assertNotEqual(owned.flags.writeable, lent.flags.writeable)
+        for act, kernel in (
+                (lambda d: flac.follow_frames(d, 0, 16, 0), flac._frames),
+                (lambda d: foreign.surprise(d, 512, 2, 2), foreign._surprise),
+                (lambda d: foreign.sector_looks(d, 512), foreign._looks),
+                (lambda d: lzw.decode_lengths(d, 8, 4), lzw._lengths),
+                (lambda d: packets.transport_packets(d, 188, 0, np.full(8192, -1)),
+                 packets._transport),
+                (lambda d: texture.classify(d), texture._classify)):
+            with self.subTest(str(kernel)):
+                answers = [act(owned), act(lent)]
+                self.assertEqual(*(repr(answer) for answer in answers))
+                self.assertEqual(len(kernel.signatures), 1)
+        self.assertTrue(owned.flags.writeable)  # as it was
 
 
 if __name__ == "__main__":
