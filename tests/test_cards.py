@@ -17,7 +17,7 @@ from tests.cards import history
 from tests.cards.comparing import compare, name_stands, stands_in_one_piece
 
 SEEDS = range(9001, 9010)  # of each run; `python -m benchmarks.cards` draws as many as wanted
-MOST = 45  # things that happen to a card; of those of the benchmark up to 110
+MOST = 36  # things that happen to a card; of those of the benchmark up to 110
 
 
 class CardsTest(unittest.TestCase):

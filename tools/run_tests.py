@@ -1,4 +1,4 @@
-"""Runs all tests, class by class on as many processes as there are cores, and ends with
+"""Runs all tests, class by class on one process more than there are cores, and ends with
 'N passed, N failed' alone on a line. Before that, the share of tests in lines of code.
 
 `python tools/run_tests.py [--measure] [--drawn] [--branches] [NAME ...]`, for example
@@ -122,7 +122,8 @@ def all_run(names: list[str], branches: bool) -> Iterator[Outcome]:
     waiting, done = queue.Queue[str](), queue.Queue[Outcome]()
     for name in names:
         waiting.put(name)
-    for _ in range(os.cpu_count() or 1):
+    # One more than there are cores: some tests wait, for a slow medium or a phone.
+    for _ in range((os.cpu_count() or 1) + 1):
         threading.Thread(target=work_off, args=(waiting, done, branches), daemon=True).start()
     for _ in names:
         yield done.get()
