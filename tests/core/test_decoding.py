@@ -211,6 +211,19 @@ class PoolTest(unittest.TestCase):
         found = self.collect(pool)
         self.assertEqual(sorted(r.error or "" for r in found.values()), ["", "", "", "crash"])
 
+    def test_a_worker_that_reads_nothing_holds_up_nobody(self):
+        """Stopped, as one that something took over might do: its pipe fills and stays full."""
+        pool = self.pool(workers=1)
+        pool.submit("before", request(PHOTO))
+        self.assertTrue(self.collect(pool)["before"].ok)
+        (process,) = pool.processes()
+        os.kill(process, signal.SIGSTOP)
+        with mock.patch.object(decoding, "UNREAD_S", 0.2):
+            pool.submit("first", request(jpeg(scene(1, 2000, 1500))))
+        found = self.collect(pool)  # by the next worker
+        self.assertTrue(found["first"].ok)
+        self.assertNotIn(process, pool.processes())
+
     def test_small_ones_pass_a_large_one_that_waits_for_room(self):
         pool = self.pool(workers=2)
         large = replace(request(jpeg(scene(1, 2000, 1500))), pixels=45_000_000)

@@ -28,6 +28,7 @@ from needlewright.core.sources.source import Source
 
 CPU_LIMIT_S = 30.0  # of the processor, without a sign of life
 SLEEP_LIMIT_S = 900.0  # by the clock, against one that sleeps
+UNREAD_S = 120.0  # by the clock, against one that reads nothing of what it is sent
 TICK_S = 1 / os.sysconf("SC_CLK_TCK")
 THUMBNAIL_SIDE = 360  # pixels
 MAX_SENT_BYTES = 1 << 24  # of a file that is sent whole to a worker that cannot read it itself
@@ -207,6 +208,22 @@ def _cpu_seconds(pid: int) -> float:
     return (int(fields[11]) + int(fields[12])) * TICK_S
 
 
+def _hand(process: subprocess.Popen[bytes], data: bytes) -> None:
+    """Write all of `data` to a worker. TimeoutError where it takes none of it for `UNREAD_S`: one
+    that something took over must not hold up who serves it."""
+    assert process.stdin is not None
+    end = process.stdin.fileno()
+    os.set_blocking(end, False)
+    room = select.poll()
+    room.register(end, select.POLLOUT)
+    left = memoryview(data)
+    while left:
+        if not room.poll(UNREAD_S * 1000):
+            raise TimeoutError
+        with contextlib.suppress(BlockingIOError):
+            left = left[os.write(end, left) :]
+
+
 def _end(process: subprocess.Popen[bytes]) -> None:
     process.kill()
     for pipe in (process.stdin, process.stdout):
@@ -349,12 +366,12 @@ class DecoderPool(Generic[Key]):
         worker.key, worker.pixels = key, request.pixels
         worker.request, worker.served = request, 0
         worker.alive()
-        assert worker.process.stdin is not None
         try:
-            worker.process.stdin.write(message)
-            worker.process.stdin.flush()
+            _hand(worker.process, message)
         except BrokenPipeError:
             self._lose(worker, LOST_TO_CRASH)
+        except TimeoutError:
+            self._lose(worker, LOST_TO_TIME)
 
     def _receive(self, worker: _Worker[Key]) -> tuple[Key, DecodeReport] | None:
         block = os.read(worker.fd, 1 << 20)
@@ -364,6 +381,9 @@ class DecoderPool(Generic[Key]):
         worker.inbox += block
         try:
             return self._answered(worker)
+        except TimeoutError:
+            self._lose(worker, LOST_TO_TIME)
+            return self._early.popleft() if self._early else None
         except (ValueError, KeyError, TypeError, BrokenPipeError):
             # What no worker of ours says comes from one that something took over.
             self._lose(worker, LOST_TO_CRASH)
@@ -416,9 +436,7 @@ class DecoderPool(Generic[Key]):
             said = len(block).to_bytes(4, "little") + block
         except SourceError:
             said = UNREADABLE
-        assert worker.process.stdin is not None
-        worker.process.stdin.write(said)
-        worker.process.stdin.flush()
+        _hand(worker.process, said)
 
     def _overdue(self) -> Iterator[tuple[Key, DecodeReport]]:
         for worker in list(self._workers):
