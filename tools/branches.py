@@ -20,11 +20,12 @@ LEAST = ROOT / "tests" / "branches.json"
 SLACK = 0.5  # percent; threads and drawn examples differ from run to run
 
 
-def begin() -> coverage.Coverage:
-    """Measure this process from now on; save what `end` gets."""
+def begin(name: str) -> coverage.Coverage:
+    """Measure this process from now on, for the tests called `name`, whose data has a file of its
+    own: a process runs many."""
     DATA.mkdir(parents=True, exist_ok=True)
     measuring = coverage.Coverage(
-        data_file=str(DATA / f".coverage.{os.getpid()}"), branch=True, concurrency="thread",
+        data_file=str(DATA / f".coverage.{name}.{os.getpid()}"), branch=True, concurrency="thread",
         source=[str(ROOT / "src" / "needlewright")], messages=False)
     measuring.start()
     return measuring

@@ -54,7 +54,7 @@ def run_named(name: str, branches: bool = False) -> Outcome:
     measuring = None
     if branches:
         from tools.branches import begin
-        measuring = begin()
+        measuring = begin(name)
     try:
         return outcome_of(name)
     finally:
