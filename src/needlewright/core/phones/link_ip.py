@@ -9,6 +9,7 @@ import time
 import uuid
 from collections.abc import Sequence
 
+from needlewright.core.phones import codes
 from needlewright.core.phones.link import Answer, Link, Lost, Outgoing, Take, Unwelcome
 
 PORT = 15_740
@@ -123,7 +124,9 @@ class IpLink(Link):
             elif kind == RESPONSE and len(body) >= 6:
                 self._same(transaction, body[2:6])
                 whole = got == stated or stated in UNSTATED
-                if (stated or got) and not (whole and ended):
+                # A device that is locked in the midst of an object says so behind what it sent.
+                refused = int.from_bytes(body[:2], "little") != codes.OK and got < stated
+                if (stated or got) and not (ended and (whole or refused)):
                     raise Lost("wrong-length")
                 values = struct.unpack_from(f"<{(len(body) - 6) // 4}I", body, 6)
                 return Answer(int.from_bytes(body[:2], "little"), values)

@@ -176,6 +176,7 @@ class Carrier:
         path = self._place_of(offered)
         part = _part_of(path)
         tries = cut_off = 0
+        refused = False
         while not self.is_set():
             before = _size_of(part)
             try:
@@ -192,7 +193,11 @@ class Carrier:
                     return False
                 torn = error.values.get("reason") == "wrong-length"
                 if _size_of(part) > before and not torn:
-                    tries = cut_off = 0
+                    tries, cut_off, refused = 0, 0, False
+                if error.code == "phone-refused" and not refused:
+                    # It may have been locked just then, and open again when it was asked why.
+                    refused = True
+                    continue
                 tries += 1
                 most = TORN if torn else TRIES
                 if error.code not in AWAY or tries > most or cut_off > CUT_OFF:
