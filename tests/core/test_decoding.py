@@ -5,6 +5,7 @@ import io
 import os
 import signal
 import struct
+import subprocess
 import tempfile
 import unittest
 import zlib
@@ -212,15 +213,26 @@ class PoolTest(unittest.TestCase):
         self.assertEqual(sorted(r.error or "" for r in found.values()), ["", "", "", "crash"])
 
     def test_a_worker_that_reads_nothing_holds_up_nobody(self):
-        """Stopped, as one that something took over might do: its pipe fills and stays full."""
+        """As one that something took over might do: its pipe fills and stays full."""
+        deaf = subprocess.Popen(["sleep", "600"], stdin=subprocess.PIPE)
+        self.addCleanup(deaf.communicate)
+        self.addCleanup(deaf.kill)
+        with mock.patch.object(decoding, "UNREAD_S", 0.05), self.assertRaises(TimeoutError):
+            decoding._hand(deaf, bytes(1 << 20))
         pool = self.pool(workers=1)
         pool.submit("before", request(PHOTO))
         self.assertTrue(self.collect(pool)["before"].ok)
         (process,) = pool.processes()
-        os.kill(process, signal.SIGSTOP)
-        with mock.patch.object(decoding, "UNREAD_S", 0.2):
+        hand = decoding._hand
+
+        def handed(worker, data):
+            if worker.pid == process:
+                raise TimeoutError
+            hand(worker, data)
+
+        with mock.patch.object(decoding, "_hand", handed):
             pool.submit("first", request(jpeg(scene(1, 2000, 1500))))
-        found = self.collect(pool)  # by the next worker
+            found = self.collect(pool)  # by the next worker
         self.assertTrue(found["first"].ok)
         self.assertNotIn(process, pool.processes())
 
