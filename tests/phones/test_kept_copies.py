@@ -194,18 +194,19 @@ class KeptCopiesTest(FolderTest):
 
     def test_a_phone_that_locks_itself_again(self):
         """It is waited for, and what was brought is not brought twice."""
-        phone = self.phone(locks_after=1.5, slow=3e6)
+        phone = self.phone(locks_after=1 << 20)
         ended = threading.Event()
         self.addCleanup(ended.set)
 
         def owner_acts() -> None:
-            while not ended.wait(1.0):
+            while not ended.wait(0.2):
                 phone.wish("unlock")
 
         threading.Thread(target=owner_acts, daemon=True).start()
         truth = owner.by_path(phone.truth())
         self.search(phone)
         ended.set()
+        self.assertGreater(phone.wish("state")["sent"], 9 << 20)  # it was locked in each large file
         brought = {r.row.path: r.content.sha256 for r in self.finds() if r.row.grade != "gone"}
         self.assertEqual(len(brought), 12)
         self.assertTrue(all(truth[path] == [sha256] for path, sha256 in brought.items()))

@@ -13,7 +13,7 @@ from needlewright.core.errors import SourceError
 from needlewright.core.phones import codes
 from needlewright.core.phones.addresses import IP, NAMED, USB, checked, is_address, resolved
 from needlewright.core.phones.listing import Held, Listing, date_text
-from needlewright.core.phones.phone import Phone, State
+from needlewright.core.phones.phone import OF_STATES, Phone, State
 from needlewright.core.sources.registry import Opener, register
 from needlewright.core.sources.shelf import DistantShelf, Offered, Shelved, room
 from needlewright.core.sources.source import Source
@@ -96,8 +96,9 @@ class PhoneShelf(DistantShelf):
             raise SourceError("source-missing", path=offered.entry.path)
         try:
             return self.phone.fetch(held, path, told, self._failed[held.key] >= WHOLE_AFTER)
-        except SourceError:
-            self._failed[held.key] += 1
+        except SourceError as error:
+            # That it is locked says nothing of how it takes being asked for a part.
+            self._failed[held.key] += error.code not in OF_STATES.values()
             raise
 
     def heed(self, stop: StopSignal) -> None:

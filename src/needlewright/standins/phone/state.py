@@ -21,8 +21,9 @@ class PhoneFaults:
     last time on. `refuses`: names of objects that it lists and does not hand out. `unlisted`: names
     of which it tells nothing but the handle. `short`: names of which fewer bytes come than are
     announced. `strays`: every so many answers one has another transaction's number. `locks_after`:
-    seconds from unlocking until it locks itself again. `drips`: it answers one small packet every
-    two seconds, for ever. `plain`: no property lists and no ranges beyond 32 bits, as cameras.
+    bytes of content that it sends from unlocking until it locks itself again. `drips`: it answers
+    one small packet every two seconds, for ever. `plain`: no property lists and no ranges beyond 32
+    bits, as cameras.
     `ranges`: what it does when a part of an object is asked for, though it lists that it can:
     "refuses" or "breaks". `shallow`: it lists only what lies in no folder, or in the one that is
     asked for, and hands out little at once. `twins`: names of which there are two in a folder.
@@ -37,7 +38,7 @@ class PhoneFaults:
     unlisted: list[str] = field(default_factory=list)
     short: list[str] = field(default_factory=list)
     strays: int = 0
-    locks_after: float = 0.0
+    locks_after: int = 0
     drips: bool = False
     plain: bool = False
     ranges: str = ""
@@ -64,7 +65,7 @@ class State:
     plugged: bool = True
     granted: bool = False
     asked: bool = False  # a computer has asked to be trusted
-    unlocked_at: float = 0.0
+    unlocked_at: int = 0  # bytes that were sent before
     sent: int = 0
     answers: int = 0
     begun: int = 0
@@ -76,7 +77,7 @@ class State:
         """Do as the owner wishes; whether it is a known wish."""
         match wish:
             case "unlock":
-                self.locked, self.unlocked_at = False, time.monotonic()
+                self.locked, self.unlocked_at = False, self.sent
             case "lock":
                 self.locked = True
             case "trust":
@@ -101,7 +102,7 @@ class State:
     def open(self) -> bool:
         """Whether stores are handed out."""
         after = self.faults.locks_after
-        if after and not self.locked and time.monotonic() - self.unlocked_at > after:
+        if after and not self.locked and self.sent - self.unlocked_at > after:
             self.act("lock")
         return self.plugged and self.trusted and self.allowed and not self.locked
 
